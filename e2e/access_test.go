@@ -26,7 +26,8 @@ func TestWhoMayEnter(t *testing.T) {
 	}
 	decision := func(args ...string) string {
 		var got api.Simulated
-		require.NoError(t, json.Unmarshal([]byte(run(0, "", append([]string{"simulate", "--output", "json"}, args...)...)), &got))
+		require.NoError(t, json.Unmarshal([]byte(run(0, "", append([]string{"simulate", "--output", "json"}, args...)...)),
+			&got))
 		return got.Decision
 	}
 	require.True(t, enters("crew-roster"), "before there are rules everybody enters")
@@ -38,14 +39,16 @@ func TestWhoMayEnter(t *testing.T) {
 	run(1, `did you mean "crew-roster"?`, "object", "put", "rule/x", "title=X", "then=allow", "application=crew-rooster")
 	run(1, "192.0.2.0/24", "object", "put", "rule/x", "title=X", "then=allow", "networks=192.0.2.7/24")
 	run(1, "allow, deny or step-up", "object", "put", "rule/x", "title=X")
-	denies := []string{"object", "put", "rule/aiders-out", "title=First aiders stay out", "application=crew-roster", "then=deny",
+	denies := []string{"object", "put", "rule/aiders-out", "title=First aiders stay out", "application=crew-roster",
+		"then=deny",
 		"groups=first-aiders", "say=Ask the depot lead to be let in."}
 	run(1, "entry-lost", denies...)
 	_, stderr, _ := d.cli(t, "", denies...)
 	run(0, "aiders-out", append([]string{"--confirm", confirmOf(stderr)}, denies...)...)
 	require.Equal(t, "deny", decision("crew-roster", "--person", ada))
 	require.False(t, enters("crew-roster"), "the rule acts at the next sign-in")
-	list, err := client.Call(t.Context(), d.client(), api.ListTraces, api.TraceFilter{Application: "crew-roster", Limit: 1})
+	list, err := client.Call(t.Context(), d.client(), api.ListTraces, api.TraceFilter{Application: "crew-roster",
+		Limit: 1})
 	require.NoError(t, err)
 	require.Equal(t, "access-denied", list.Items[0].Finding)
 	run(1, "is named by rule/aiders-out", "group", "remove", "first-aiders")
@@ -54,14 +57,17 @@ func TestWhoMayEnter(t *testing.T) {
 
 	// What a change of groups does is told before it is saved, too.
 	run(0, "", "group", "put", "night-shift", "--title", "Night shift")
-	run(0, "", "object", "put", "rule/night", "title=The night shift stays out", "application=possession-planner", "then=deny", "groups=night-shift")
+	run(0, "", "object", "put", "rule/night", "title=The night shift stays out", "application=possession-planner",
+		"then=deny", "groups=night-shift")
 	require.True(t, enters("possession-planner"))
 	run(1, "entry-lost", "group", "put", "first-aiders", "--inside", "night-shift")
 	run(0, "", "object", "remove", "rule/night")
 
 	// Somebody is let in before that, until a day; its end acts by itself.
-	run(0, "", "object", "put", "rule/ada", "title=Ada until the spring", "application=crew-roster", "order=1", "then=allow", "people="+ada)
-	require.Equal(t, "deny", decision("crew-roster", "--person", ada), "at the same place the name decides, and denials come by theirs")
+	run(0, "", "object", "put", "rule/ada", "title=Ada until the spring", "application=crew-roster", "order=1",
+		"then=allow", "people="+ada)
+	require.Equal(t, "deny", decision("crew-roster", "--person", ada),
+		"at the same place the name decides, and denials come by theirs")
 	run(0, "", "object", "put", "rule/aiders-out", "order=5")
 	require.Equal(t, "allow", decision("crew-roster", "--person", ada))
 	require.True(t, enters("crew-roster"))
@@ -71,7 +77,8 @@ func TestWhoMayEnter(t *testing.T) {
 
 	// An OpenID application hears access_denied, and a link has the person read the rule's own sentence.
 	require.True(t, enters("possession-planner"))
-	run(0, "", "object", "put", "rule/gate-wide", "title=Nobody from that network", "then=deny", "networks=203.0.113.0/24")
+	run(0, "", "object", "put", "rule/gate-wide", "title=Nobody from that network", "then=deny",
+		"networks=203.0.113.0/24")
 	require.True(t, enters("possession-planner"), "another network is not meant")
 	require.Equal(t, "deny", decision("possession-planner", "--person", ada, "--network", "203.0.113.9"))
 	run(1, "no address", "simulate", "possession-planner", "--person", ada, "--network", "203.0.113.0/24")
@@ -85,7 +92,8 @@ func TestWhoMayEnter(t *testing.T) {
 	// The console reads the rules aloud where the application stands, and tries them there.
 	c := startChromium(t)
 	run(0, "", "app", "set", "timetable-archive", "provider=")
-	run(0, "", "object", "put", "rule/archive", "title=The archive is closed for the winter", "application=timetable-archive", "then=deny", "say=The archive opens again in spring.", "--yes")
+	run(0, "", "object", "put", "rule/archive", "title=The archive is closed for the winter",
+		"application=timetable-archive", "then=deny", "say=The archive opens again in spring.", "--yes")
 	c.open(d.Base + "/open/timetable-archive")
 	c.see("How do you want to sign in?")
 	c.press("Wrenmoor staff accounts")
@@ -116,15 +124,16 @@ func TestWhoMayEnter(t *testing.T) {
 	c.shot("rule-form")
 }
 
-// Entry is given by name, and taken away, from the application's page, the group's and the person's, and by a list; the
-// list of everyone says who enters and by what.
+// Entry is given by name, and taken away, from the application's page, the group's and the person's, and by a list;
+// the list of everyone says who enters and by what.
 func TestAdmissions(t *testing.T) {
 	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
 	require.NoError(t, err)
 	defer d.stop()
 	run := d.runs(t)
 	everyone := func(args ...string) (out api.Entrants) {
-		require.NoError(t, json.Unmarshal([]byte(run(0, "", append([]string{"app", "admitted", "track-access", "--output", "json"}, args...)...)), &out))
+		require.NoError(t, json.Unmarshal([]byte(run(0, "", append([]string{"app", "admitted", "track-access", "--output",
+			"json"}, args...)...)), &out))
 		return out
 	}
 	run(0, "nothing else is about does not enter", "app", "unadmit", "track-access", "--everyone", "--yes")
@@ -135,10 +144,12 @@ func TestAdmissions(t *testing.T) {
 	run(1, "neither a day nor a moment", "app", "admit", "track-access", "--person", "1", "--until", "soon")
 	run(1, `there is no person "99"`, "app", "admit", "track-access", "--person", "99")
 	run(1, "is a service", "app", "admit", "timetable-feed", "--everyone")
-	run(0, "until the end of 2099-01-31 (UTC)", "app", "admit", "track-access", "--group", "first-aiders", "--person", "17", "--until", "2099-01-31")
+	run(0, "until the end of 2099-01-31 (UTC)", "app", "admit", "track-access", "--group", "first-aiders", "--person",
+		"17", "--until", "2099-01-31")
 	got := everyone()
 	require.Equal(t, 4, got.Total, "three first aiders and Mina Thorne")
-	require.Contains(t, run(0, "", "app", "admitted", "track-access", "--csv", "--search", "mina"), "17,Mina Thorne,allow,admission,,")
+	require.Contains(t, run(0, "", "app", "admitted", "track-access", "--csv", "--search", "mina"),
+		"17,Mina Thorne,allow,admission,,")
 	require.Equal(t, 1, everyone("--by", "admission", "--decision", "allow", "--search", "thorne").Total)
 	v := newVisitor(t).get(d.host("track-access") + "/start").comes("wrenmoor-staff")
 	require.Contains(t, v.page.text, "You are in as", "Ada Fenwick is a first aider")
@@ -150,14 +161,16 @@ func TestAdmissions(t *testing.T) {
 	require.Zero(t, everyone().Total)
 
 	// A list of people: looked at, then admitted; bad rows by their lines.
-	out, stderr, code := d.cli(t, "number,until\n2,2099-06-30\n3,\n99,\n4,never\n", "app", "admit", "track-access", "--list", "-")
+	out, stderr, code := d.cli(t, "number,until\n2,2099-06-30\n3,\n99,\n4,never\n", "app", "admit", "track-access",
+		"--list", "-")
 	require.Equal(t, 3, code, out+stderr)
 	require.Contains(t, out, "there is no person 99")
 	require.Contains(t, out, `"never" is no end`)
 	list := "number,until\n2,2099-06-30\n3,\n"
 	out, _, _ = d.cli(t, list, "app", "admit", "track-access", "--list", "-")
 	_, digest, _ := strings.Cut(out, "--digest ")
-	out, stderr, code = d.cli(t, list, "app", "admit", "track-access", "--list", "-", "--digest", strings.Fields(digest)[0])
+	out, stderr, code = d.cli(t, list, "app", "admit", "track-access", "--list", "-", "--digest",
+		strings.Fields(digest)[0])
 	require.Zero(t, code, out+stderr)
 	require.Equal(t, 2, everyone().Total)
 	out, stderr, _ = d.cli(t, list, "simulate", "track-access", "--list", "-")
@@ -205,20 +218,28 @@ func TestRecipesOfAccess(t *testing.T) {
 	want := map[string][][2]string{ // what simulate is asked, and what it decides
 		"Drivers alone enter":       {{"crew-roster --group drivers", "allow"}, {"crew-roster --person 5", "deny"}},
 		"Everybody but contractors": {{"lost-property --person 17", "deny"}, {"lost-property --person 1", "allow"}},
-		"Contractors stay out, but one of them, until a day": {{"lost-property --person 12", "allow"}, {"lost-property --person 17", "deny"},
+		"Contractors stay out, but one of them, until a day": {{"lost-property --person 12", "allow"},
+			{"lost-property --person 17", "deny"},
 			{"lost-property --person 12 --at 2099-04-01T00:00:00Z", "deny"}},
 		"One client company alone": {{"track-access --person 17", "allow"}, {"track-access --person 1", "deny"}},
-		"A named person and nobody else, until a day; why stands in the history": {{"track-access --person 5", "allow"}, {"track-access --person 6", "deny"},
+		"A named person and nobody else, until a day; why stands in the history": {{"track-access --person 5", "allow"},
+			{"track-access --person 6", "deny"},
 			{"track-access --person 5 --at 2100-01-01T00:00:00Z", "deny"}},
-		"A group, but not the one in it":  {{"track-access --group drivers", "deny"}, {"track-access --group controllers", "allow"}},
-		"Members of a group itself alone": {{"track-access --group depots", "allow"}, {"track-access --group depot-leads", "deny"}},
-		"Only from the office's network":  {{"refund-desk --person 1 --network 127.0.0.9", "allow"}, {"refund-desk --person 1 --network 203.0.113.9", "deny"}},
-		"By an attribute that an engineer or a trusted provider vouches for": {{"possession-planner --person 1", "allow"}, {"possession-planner --person 5", "deny"},
+		"A group, but not the one in it": {{"track-access --group drivers", "deny"},
+			{"track-access --group controllers", "allow"}},
+		"Members of a group itself alone": {{"track-access --group depots", "allow"},
+			{"track-access --group depot-leads", "deny"}},
+		"Only from the office's network": {{"refund-desk --person 1 --network 127.0.0.9", "allow"},
+			{"refund-desk --person 1 --network 203.0.113.9", "deny"}},
+		"By an attribute that an engineer or a trusted provider vouches for": {{"possession-planner --person 1", "allow"},
+			{"possession-planner --person 5", "deny"},
 			{"possession-planner title=Train --provider wrenmoor-staff", "deny"}},
-		"A fresh sign-in each half hour": {{"seat-finder --person 1", "allow"}, {"seat-finder --person 1 --signed-in 2026-01-01T00:00:00Z", "step-up"}},
+		"A fresh sign-in each half hour": {{"seat-finder --person 1", "allow"},
+			{"seat-finder --person 1 --signed-in 2026-01-01T00:00:00Z", "step-up"}},
 		"A stronger sign-in, where the provider can give one": {{"possession-planner --person 1", "step-up"},
 			{"possession-planner --person 1 --context urn:oasis:names:tc:SAML:2.0:ac:classes:SmartcardPKI", "allow"}},
-		"Somebody who is barred, whatever an application says": {{"crew-roster --person 15", "deny"}, {"track-access --person 15", "deny"}, {"track-access --person 14", "allow"}},
+		"Somebody who is barred, whatever an application says": {{"crew-roster --person 15", "deny"},
+			{"track-access --person 15", "deny"}, {"track-access --person 14", "allow"}},
 	}
 	cook(t, "../docs/access.md", 12, func(d *demo, title string) {
 		require.NotEmpty(t, want[title], title)

@@ -89,7 +89,8 @@ func TestConsoleIsAccessible(t *testing.T) {
 	ok("provider", "set", "wrenmoor-staff", "allowSHA1=true", "trustKey=@"+certificateFile(t))
 	ok("acknowledge", "wrenmoor-staff", "exception-in-force", "--until", "30d", "--remark", "until spring")
 	ok("app", "set", "lost-property", "ownStart=")
-	ok("provider", "set", "wrenmoor-staff", `intakeMapping={"rules":[{"to":{"name":"x"},"from":[{"attribute":"nobody"}]}]}`)
+	ok("provider", "set", "wrenmoor-staff",
+		`intakeMapping={"rules":[{"to":{"name":"x"},"from":[{"attribute":"nobody"}]}]}`)
 	ok("set", "put", "common", "--way", "intake", "--mapping", mappingFile(t))
 	ok("app", "add", "half", "--draft")
 	ok("accounts", "compare", "crew-roster", accountsFile(t, d))
@@ -107,9 +108,16 @@ func TestConsoleIsAccessible(t *testing.T) {
 		"/connect/applications/crew-roster/subjects": "Subjects", "/connect/aggregates": "Northern",
 		"/connect/applications/possession-planner": "Client ID", "/connect/applications/possession-planner/grants": "good",
 		"/connect/aggregates/northern-lines": "Entities", "/watch/traces": "Traces",
-		"/watch/traces/" + list.Items[0].ID: "AuthnRequest", "/watch/checks": "Checks", "/watch/checks?code=own-start-missing": "Acknowledge",
-		"/connect/providers/wrenmoor-staff/mapping": "absent", "/map": "Intake of", "/admit/people": "Belongs to", "/admit/people/1": "Sign-ins of late", "/admit/groups": "Signalling contractors",
-		"/admit/organisations": "oakhollow.example", "/admit/rules": "Would somebody enter?", "/admit/selection": "Owners always come in at", "/admit/roles": "Would somebody enter?", "/admit/portal": "My shifts this week", "/watch/events": "heard all", "/admit/requests": "Nothing waits", "/connect/applications/crew-roster/entrants": "Admitted by name", "/admit/import": "Make nobody", "/connect/applications/crew-roster/accounts": "5 of 9 accounts fit", "/watch/notices": "Nothing waits", "/map/sets": "Shared by", "/map/sets/common": "Shared by", "/connect/applications/crew-roster/mapping": "Sent",
+		"/watch/traces/" + list.Items[0].ID: "AuthnRequest", "/watch/checks": "Checks",
+		"/watch/checks?code=own-start-missing":      "Acknowledge",
+		"/connect/providers/wrenmoor-staff/mapping": "absent", "/map": "Intake of", "/admit/people": "Belongs to",
+		"/admit/people/1": "Sign-ins of late", "/admit/groups": "Signalling contractors",
+		"/admit/organisations": "oakhollow.example", "/admit/rules": "Would somebody enter?",
+		"/admit/selection": "Owners always come in at", "/admit/roles": "Would somebody enter?",
+		"/admit/portal": "My shifts this week", "/watch/events": "heard all", "/admit/requests": "Nothing waits",
+		"/connect/applications/crew-roster/entrants": "Admitted by name", "/admit/import": "Make nobody",
+		"/connect/applications/crew-roster/accounts": "5 of 9 accounts fit", "/watch/notices": "Nothing waits",
+		"/map/sets": "Shared by", "/map/sets/common": "Shared by", "/connect/applications/crew-roster/mapping": "Sent",
 		"/keep/keys": "Keys", "/keep/contexts": "Contexts", "/keep/objects/set": "common",
 		"/keep/links": "Links", "/keep/history": "History", fmt.Sprint("/keep/history/",
 			changes.Items[0].ID): "Before and after",
@@ -277,21 +285,31 @@ func templates(t *testing.T) string {
 		"Choices": []map[string]string{{"Name": "a", "Title": "Wrenmoor staff accounts"},
 			{"Name": "b", "Title": strings.Repeat("Long", 30)}},
 		"Form": map[string]any{"Submit": "Go on", "Wrong": "That is no number.", "Question": "q", "Options": nil,
-			"Also": []map[string]string{{"Name": "again", "Title": "Send another code"}}, "Fields": []field{{Name: "number", Label: "Your staff number", Hint: "On your card", Type: "email", Autofill: "email"},
+			"Also": []map[string]string{{"Name": "again", "Title": "Send another code"}},
+			"Fields": []field{{Name: "number", Label: "Your staff number", Hint: "On your card", Type: "email",
+				Autofill: "email"},
 				{Name: "pin", Label: "PIN", Secret: true}}},
-		"Owners":  []map[string]any{{"Words": "Edda Lunn"}, {"Words": strings.Repeat("long", 20) + "@wrenmoor.example", "Address": template.URL("mailto:x@wrenmoor.example")}},
+		"Owners": []map[string]any{{"Words": "Edda Lunn"}, {"Words": strings.Repeat("long", 20) + "@wrenmoor.example",
+			"Address": template.URL("mailto:x@wrenmoor.example")}},
 		"Refusal": map[string]any{"Question": "q", "MayAsk": true, "Requested": false},
 		"Agree": map[string]any{"Lasts": true, "Policy": "https://roster.wrenmoor.example/policy", "Digest": "d",
 			"Shown": []map[string]string{{"Label": "Your name", "Value": strings.Repeat("Long", 30)}}}}
 	long := strings.Repeat("Long", 30)
-	tiles := []map[string]any{{"Title": long, "Text": long, "Marks": []string{"starts itself"}, "App": "a", "Asked": false}}
-	for name, x := range map[string]any{"All": 9, "Script": true, "Name": long, "Coming": tiles, "Offers": tiles, "Groups": []string{long}, "Others": 1,
-		"Sections": []map[string]any{{"Title": long, "List": template.HTML(`<li><a href="/open/a"><b>` + long + `</b><span>` + long + `</span></a>`)}},
-		"Values":   []map[string]any{{"Label": "Nickname", "Name": "nickName", "Values": []string{long}, "From": "you", "Proved": true, "Editable": true}},
-		"Links":    []map[string]any{{"Provider": map[string]string{"Title": long}, "Subject": map[string]string{"Value": long}}},
-		"Sessions": []map[string]any{{"Here": true, "By": []string{long}, "Began": ""}, {"ID": "1", "By": []string{long}, "Began": ""}},
+	tiles := []map[string]any{{"Title": long, "Text": long, "Marks": []string{"starts itself"}, "App": "a",
+		"Asked": false}}
+	for name, x := range map[string]any{"All": 9, "Script": true, "Name": long, "Coming": tiles, "Offers": tiles,
+		"Groups": []string{long}, "Others": 1,
+		"Sections": []map[string]any{{"Title": long, "List": template.HTML(`<li><a href="/open/a"><b>` + long +
+			`</b><span>` + long + `</span></a>`)}},
+		"Values": []map[string]any{{"Label": "Nickname", "Name": "nickName", "Values": []string{long}, "From": "you",
+			"Proved": true, "Editable": true}},
+		"Links": []map[string]any{{"Provider": map[string]string{"Title": long},
+			"Subject": map[string]string{"Value": long}}},
+		"Sessions": []map[string]any{{"Here": true, "By": []string{long}, "Began": ""},
+			{"ID": "1", "By": []string{long}, "Began": ""}},
 		"Consents": []map[string]any{{"App": "a", "Title": long, "Scopes": []string{long}, "At": ""}},
-		"Told":     []map[string]any{{"Title": long, "Count": 2, "Last": "", "Known": true, "What": []map[string]any{{"Name": long, "Values": []string{long}}}}}} {
+		"Told": []map[string]any{{"Title": long, "Count": 2, "Last": "", "Known": true,
+			"What": []map[string]any{{"Name": long, "Values": []string{long}}}}}} {
 		view[name] = x
 	}
 	all, err := template.New("").Funcs(template.FuncMap{"day": func(any) string { return "30 November 2026, 08:00 UTC" }}).ParseFS(dir, "*.html")
@@ -303,7 +321,8 @@ func templates(t *testing.T) string {
 		}
 		w.Header().Set("Content-Security-Policy", "script-src 'none'") // the page would go on at once
 		name := strings.TrimPrefix(q.URL.Path, "/")
-		if !slices.Contains([]string{"form.html", "post.html", "message.html", "choose.html", "agree.html", "leave.html", "refused.html", "portal.html", "person.html"},
+		if !slices.Contains([]string{"form.html", "post.html", "message.html", "choose.html", "agree.html", "leave.html",
+			"refused.html", "portal.html", "person.html"},
 			name) {
 			http.NotFound(w, q)
 			return

@@ -134,8 +134,10 @@ func crowded(b *testing.B, applications int, first ...string) *demo {
 		require.NoError(b, err)
 		return j
 	}
-	run(client.Upload(ctx, c, api.UploadAggregate, api.None{}, api.NewAggregate{Name: "many"}, strings.NewReader(string(octets))))
-	l, err := client.Call(ctx, c, api.ListEntities, api.EntityFilter{Named: api.Name("many"), Role: "application", Limit: applications - 2})
+	run(client.Upload(ctx, c, api.UploadAggregate, api.None{}, api.NewAggregate{Name: "many"},
+		strings.NewReader(string(octets))))
+	l, err := client.Call(ctx, c, api.ListEntities, api.EntityFilter{Named: api.Name("many"), Role: "application",
+		Limit: applications - 2})
 	require.NoError(b, err)
 	var ids []string
 	for _, e := range l.Items {
@@ -167,7 +169,8 @@ func (d *demo) ticks(b *testing.B) float64 {
 	return user + system
 }
 
-// The portal of somebody in 200 groups, who enters 300 of 5,000 applications: what it costs the gate, and what travels.
+// The portal of somebody in 200 groups, who enters 300 of 5,000 applications: what it costs the gate, and what
+// travels.
 func BenchmarkPortal(b *testing.B) {
 	d := crowded(b, 4700, "object", "put", "defaults/new-records", "everyone=no")
 	defer d.stop()
@@ -182,11 +185,14 @@ func BenchmarkPortal(b *testing.B) {
 	}
 	for i := range 300 {
 		_, err := client.Call(ctx, c, api.RecordsOf("application").Add, api.Body(api.NewRecord{Name: fmt.Sprint("duty-", i),
-			Given:    api.Given{Typed: federation.Typed{"link": "https://duty.wrenmoor.example/"}},
-			Settings: federation.Settings{"title": fmt.Sprint("Duty board ", i), "admissions": fmt.Sprintf("crew-%d=yes", i%200), "description": fmt.Sprintf("Who is on which duty, and who stands by, on line %x", sha256.Sum256([]byte{byte(i), byte(i >> 8)}))}}))
+			Given: api.Given{Typed: federation.Typed{"link": "https://duty.wrenmoor.example/"}},
+			Settings: federation.Settings{"title": fmt.Sprint("Duty board ", i), "admissions": fmt.Sprintf("crew-%d=yes",
+				i%200), "description": fmt.Sprintf("Who is on which duty, and who stands by, on line %x",
+				sha256.Sum256([]byte{byte(i), byte(i >> 8)}))}}))
 		require.NoError(b, err)
 	}
-	_, err := client.Call(ctx, c, api.ChangePerson, api.SentToPerson[api.PersonChange]{OnePerson: api.OnePerson{Number: 10}, Body: api.PersonChange{Join: in}})
+	_, err := client.Call(ctx, c, api.ChangePerson,
+		api.SentToPerson[api.PersonChange]{OnePerson: api.OnePerson{Number: 10}, Body: api.PersonChange{Join: in}})
 	require.NoError(b, err)
 	v := newVisitor(b).get(d.Base + "/")
 	v.post(v.page.action, url.Values{"provider": {"wrenmoor-staff"}}).as("jon.wray")

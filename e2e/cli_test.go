@@ -41,7 +41,8 @@ func TestCommandLine(t *testing.T) {
 	}{
 		{"adds from a file", "", "app add ticket-office --metadata " + metadata + " --title Tickets", 0,
 			[]string{"added ticket-office", "innergate app exchange ticket-office"}, nil},
-		{"lists", "", "app list", 0, []string{"NAME", "Tickets", "routed", "https://crew-roster.wrenmoor.example/saml"}, nil},
+		{"lists", "", "app list", 0, []string{"NAME", "Tickets", "routed", "https://crew-roster.wrenmoor.example/saml"},
+			nil},
 		{"searches", "", "app list --search TICKET", 0, []string{"ticket-office"}, nil},
 		{"says what to do when nothing is there", "", "app list --search zzz", 0, []string{`Nothing matches "zzz"`}, nil},
 		{"shows", "", "app show ticket-office", 0, []string{"AssertionConsumerService by HTTP-POST", app + "/acs",
@@ -218,7 +219,8 @@ func TestAPIIsClosedToStrangers(t *testing.T) {
 		status                   int
 	}{
 		{"reading needs a token", "GET", "/api/v1/providers", "", nil, 401},
-		{"an unknown token is none", "GET", "/api/v1/providers", "", map[string]string{"Authorization": "Bearer igt_x"}, 401},
+		{"an unknown token is none", "GET", "/api/v1/providers", "", map[string]string{"Authorization": "Bearer igt_x"},
+			401},
 		{"a token reads", "GET", "/api/v1/providers", "", token, 200},
 		{"a console session reads", "GET", "/api/v1/providers", "", map[string]string{"Cookie": cookie}, 200},
 		{"a console session changes nothing without the header", "POST", "/api/v1/tokens", `{"name":"x"}`,
@@ -230,7 +232,8 @@ func TestAPIIsClosedToStrangers(t *testing.T) {
 		{"a wrong password is refused", "POST", "/api/v1/me", `{"username":"a","password":"b"}`,
 			map[string]string{"Innergate-Console": "1"}, 401},
 		{"a used or wrong set-up token is refused", "POST", "/api/v1/setup",
-			`{"username":"mallory","password":"long enough 123","token":"x"}`, map[string]string{"Innergate-Console": "1"}, 422},
+			`{"username":"mallory","password":"long enough 123","token":"x"}`, map[string]string{"Innergate-Console": "1"},
+			422},
 		{"an unknown field is refused by name", "POST", "/api/v1/providers", `{"name":"x","metdata":"y"}`, token, 422},
 		{"a field of the wrong kind is refused", "POST", "/api/v1/providers", `{"name":7}`, token, 422},
 		{"a call that is none is refused", "GET", "/api/v1/nothing", "", token, 404},
@@ -256,7 +259,8 @@ func TestAPIIsClosedToStrangers(t *testing.T) {
 		{"a method that is none says which are", "DELETE", "/api/v1/providers", shared.Token, 405, "Allow", "GET, POST",
 			"DELETE"},
 		{"also of one record", "PUT", "/api/v1/providers/x/settings", shared.Token, 405, "Allow", "PATCH", "PUT"},
-		{"a missing token is asked for", "GET", "/api/v1/providers", "", 401, "WWW-Authenticate", `Bearer realm="Inner Gate"`,
+		{"a missing token is asked for", "GET", "/api/v1/providers", "", 401, "WWW-Authenticate",
+			`Bearer realm="Inner Gate"`,
 			"No token was sent"},
 		{"a wrong one is told from a missing one", "GET", "/api/v1/providers", "igt_x", 401, "WWW-Authenticate",
 			`Bearer realm="Inner Gate", error="invalid_token"`, "not known"},
@@ -409,7 +413,8 @@ func TestOperatorsOnTheHost(t *testing.T) {
 func TestHelpAndCompletion(t *testing.T) {
 	for args, want := range map[string][]string{
 		"": {"commands", "completion", "app, application", "exit status"}, "--help": {"exit status"},
-		"help": {"exit status"}, "help app set": {"settings", "nameIdFormat=TEXT", "phase=draft|pilot|live|paused|retired", "--dry-run"},
+		"help": {"exit status"}, "help app set": {"settings", "nameIdFormat=TEXT", "phase=draft|pilot|live|paused|retired",
+			"--dry-run"},
 		"app set crew-roster --help": {"innergate app set NAME … SETTING=VALUE …"}, "app --help": {"remove NAME", "pause"},
 		"--output json app show x --help": {"innergate app show NAME"}, "application list --help": {"--sort TEXT"},
 		"help aggregate add": {"trustKey=TEXT|@FILE", "--metadata FILE|ADDRESS|-"}, "completion --help": {"source <("},
@@ -425,7 +430,8 @@ func TestHelpAndCompletion(t *testing.T) {
 			require.Contains(t, out, w, args)
 		}
 	}
-	for protocol, has := range map[string][2]string{"saml": {"allowSHA1=", "authMethod="}, "oidc": {"authMethod=", "allowSHA1="},
+	for protocol, has := range map[string][2]string{"saml": {"allowSHA1=", "authMethod="},
+		"oidc":   {"authMethod=", "allowSHA1="},
 		"oauth2": {"--userinfo", "--issuer"}} {
 		out, _, code := shared.cli(t, "", "provider", "add", "--protocol", protocol, "--help")
 		require.Zero(t, code)
@@ -497,7 +503,8 @@ func TestServeRefusesConfigurations(t *testing.T) {
 		{"an unknown key in a section", good + "log: {levle: info}\n", `unknown key "log.levle"`},
 		{"a missing key", "base: https://gate.wrenmoor.example\ndata: x\n", `lacks the key "sealKey"`},
 		{"a base with a path", "base: https://gate.wrenmoor.example/x\ndata: x\nsealKey: y\n", "is no base address"},
-		{"a sealing key among the data", strings.Replace(good, "seal.key", "data/seal.key", 1), "lies in the data directory"},
+		{"a sealing key among the data", strings.Replace(good, "seal.key", "data/seal.key", 1),
+			"lies in the data directory"},
 		{"a skew too large", good + "clockSkew: 1h\n", "at most 5m"},
 		{"a network that is none", good + "fetch: {allowNetworks: [ten]}\n", "is no network"},
 		{"what is no YAML", "base: [", "is not YAML"},

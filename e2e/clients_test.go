@@ -157,7 +157,8 @@ func TestCommandAndServiceClients(t *testing.T) {
 
 	secret := filepath.Join(t.TempDir(), "secret")
 	require.NoError(t, os.WriteFile(secret, []byte("feed-demo-secret-of-wrenmoor\n"), 0o600))
-	stdout, stderr, code := shared.cli(t, "", "standin", "service", "--gate", shared.Base, "--client-id", "timetable-feed",
+	stdout, stderr, code := shared.cli(t, "", "standin", "service", "--gate", shared.Base, "--client-id",
+		"timetable-feed",
 		"--client-secret-file", secret, "--resource", "https://possession-planner.wrenmoor.example/api", "--api",
 		shared.host("possession-planner")+"/api/possessions")
 	require.Zero(t, code, stderr)
@@ -285,7 +286,8 @@ func TestOAuth2LibraryAndOpenSSL(t *testing.T) {
 		said := openssl(t, token.Extra("id_token").(string), alg, "JWT")
 		require.Equal(t, "n", said["nonce"])
 		require.Equal(t, r.ClientID, said["aud"])
-		require.Equal(t, []any{"first-aiders", "drivers", "operations"}, said["groups"], "what the gate knows, and what these lie in")
+		require.Equal(t, []any{"first-aiders", "drivers", "operations"}, said["groups"],
+			"what the gate knows, and what these lie in")
 		require.Equal(t, "Ada Fenwick", said["name"])
 		access := openssl(t, token.AccessToken, alg, "at+jwt")
 		require.Equal(t, said["sub"], access["sub"])
@@ -332,7 +334,8 @@ func TestClientsOnTheCommandLine(t *testing.T) {
 	require.Contains(t, run(0, "app", "show", "line-book"), made.ClientID)
 	require.Contains(t, run(0, "app", "exchange", "line-book", "--value", "issuer"), shared.Base)
 
-	metadata := file("client.json", `{"client_id":"`+made.ClientID+`","redirect_uris":["https://line-book.wrenmoor.example/back",
+	metadata := file("client.json", `{"client_id":"`+made.ClientID+
+		`","redirect_uris":["https://line-book.wrenmoor.example/back",
 		"https://line-book.wrenmoor.example/two"],"client_name":"Line book","backchannel_logout_uri":"https://line-book.wrenmoor.example/out"}`)
 	out := run(0, "app", "update", "line-book", "--metadata", metadata)
 	require.Contains(t, out, "https://line-book.wrenmoor.example/two")
@@ -411,7 +414,8 @@ func TestAddressesOfTheOpenIDProvider(t *testing.T) {
 		"revocation too": {"PUT", "/oidc/op/revoke", "", nil, 405, http.Header{"Allow": {"POST"}}, "invalid_request"},
 		"an error as the standard has it": {"POST", "/oidc/op/token", "grant_type=password",
 			http.Header{"Authorization": {basic},
-				"Content-Type": {form}}, 400, http.Header{"Cache-Control": {"no-store"}, "Content-Type": {"application/json; charset=utf-8"}},
+				"Content-Type": {form}}, 400, http.Header{"Cache-Control": {"no-store"},
+				"Content-Type": {"application/json; charset=utf-8"}},
 			`{"error":"unsupported_grant_type","error_description":"The gate does not accept the request: grant_type is password instead of`},
 		"a client that is none": {"POST", "/oidc/op/token", "grant_type=client_credentials",
 			http.Header{"Authorization": {basic + "AA"},
@@ -433,28 +437,36 @@ func TestAddressesOfTheOpenIDProvider(t *testing.T) {
 			http.Header{"Www-Authenticate": {`Bearer realm="Inner Gate", error="invalid_request"`}}, "stands in the address"},
 		"a bearer token twice": {"POST", "/oidc/op/userinfo", "access_token=x", http.Header{"Authorization": {"Bearer x"},
 			"Content-Type": {form}}, 400, nil, "invalid_request"},
-		"a bearer token twice in the body": {"POST", "/oidc/op/userinfo", "access_token=x&access_token=x", http.Header{"Content-Type": {form}}, 400, nil, "invalid_request"},
-		"a preflight of a push":            {"OPTIONS", "/oidc/op/par", "", http.Header{"Origin": {desk}}, 204, http.Header{"Access-Control-Allow-Origin": {desk}}, ""},
-		"and its answer": {"POST", "/oidc/op/par", "client_id=refund-desk", http.Header{"Origin": {desk}, "Content-Type": {form}}, 400,
+		"a bearer token twice in the body": {"POST", "/oidc/op/userinfo", "access_token=x&access_token=x",
+			http.Header{"Content-Type": {form}}, 400, nil, "invalid_request"},
+		"a preflight of a push": {"OPTIONS", "/oidc/op/par", "", http.Header{"Origin": {desk}}, 204,
+			http.Header{"Access-Control-Allow-Origin": {desk}}, ""},
+		"and its answer": {"POST", "/oidc/op/par", "client_id=refund-desk", http.Header{"Origin": {desk},
+			"Content-Type": {form}}, 400,
 			http.Header{"Access-Control-Allow-Origin": {desk}}, "redirect_uri"},
-		"no preflight where no answer is for browsers": {"OPTIONS", "/oidc/op/introspect", "", http.Header{"Origin": {desk}}, 405,
+		"no preflight where no answer is for browsers": {"OPTIONS", "/oidc/op/introspect", "", http.Header{"Origin": {desk}},
+			405,
 			http.Header{"Access-Control-Allow-Origin": nil}, "POST only"},
 		"a token that was made up": {"GET", "/oidc/op/userinfo", "", http.Header{"Authorization": {"Bearer a.b.c"}}, 401,
 			http.Header{"Cache-Control": {"no-store"}}, "invalid_token"},
 		"a preflight of a known origin": {"OPTIONS", "/oidc/op/token", "", http.Header{"Origin": {desk}}, 204,
-			http.Header{"Access-Control-Allow-Origin": {desk}, "Vary": {"Origin"}, "Access-Control-Allow-Credentials": nil}, ""},
+			http.Header{"Access-Control-Allow-Origin": {desk}, "Vary": {"Origin"}, "Access-Control-Allow-Credentials": nil},
+			""},
 		"a preflight of another": {"OPTIONS", "/oidc/op/userinfo", "", http.Header{"Origin": {"https://x.example"}}, 204,
 			http.Header{"Access-Control-Allow-Origin": nil}, ""},
 		"an answer for its own origin": {"POST", "/oidc/op/token",
 			"grant_type=refresh_token&refresh_token=x&client_id=refund-desk",
-			http.Header{"Origin": {desk}, "Content-Type": {form}}, 400, http.Header{"Access-Control-Allow-Origin": {desk}}, "invalid_grant"},
+			http.Header{"Origin": {desk}, "Content-Type": {form}}, 400, http.Header{"Access-Control-Allow-Origin": {desk}},
+			"invalid_grant"},
 		"and not for another's": {"POST", "/oidc/op/token",
 			"grant_type=refresh_token&refresh_token=x&client_id=depot-terminal",
-			http.Header{"Origin": {desk}, "Content-Type": {form}}, 400, http.Header{"Access-Control-Allow-Origin": nil}, "invalid_grant"},
+			http.Header{"Origin": {desk}, "Content-Type": {form}}, 400, http.Header{"Access-Control-Allow-Origin": nil},
+			"invalid_grant"},
 		"an address that is not on record": {"GET",
 			"/oidc/op/authorize?client_id=refund-desk&response_type=code&redirect_uri=" +
 				url.QueryEscape(desk+"/x"), "", nil, 403, http.Header{"Location": nil}, "Reference number"},
-		"signing out to nowhere": {"GET", "/oidc/op/logout?client_id=refund-desk&post_logout_redirect_uri=javascript:alert(1)", "", nil, 400,
+		"signing out to nowhere": {"GET",
+			"/oidc/op/logout?client_id=refund-desk&post_logout_redirect_uri=javascript:alert(1)", "", nil, 400,
 			http.Header{"Location": nil}, "The application sent a request that was not accepted."},
 	} {
 		t.Run(name, func(t *testing.T) {

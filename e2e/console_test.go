@@ -239,7 +239,8 @@ func TestConsoleAddsBothAndPeopleSignInFromBothEnds(t *testing.T) {
 	c.press(id)
 	c.see("The assertion was made for another audience")
 	c.see("somebody-else.example")
-	require.True(t, strings.HasPrefix(do(c, chromedp.Evaluate[string]("document.querySelector('main pre').innerText")), "<samlp:Response"),
+	require.True(t, strings.HasPrefix(do(c, chromedp.Evaluate[string]("document.querySelector('main pre').innerText")),
+		"<samlp:Response"),
 		"as it is, without a space before")
 	c.shot("trace")
 	do(c, chromedp.Evaluate[bool](`(() => { document.querySelectorAll('svg .row')[0].focus(); return true })()`))

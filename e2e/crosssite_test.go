@@ -108,7 +108,8 @@ func startSites(t *testing.T) sites {
 	}
 	ctx := context.Background()
 	_, err = client.Call(ctx, s.api, api.RecordsOf("provider").Add, api.Body(api.NewRecord{Name: "accounts",
-		Given: api.Given{Metadata: read(s.provider + "/metadata")}, Settings: federation.Settings{"allowUnsolicited": true}}))
+		Given:    api.Given{Metadata: read(s.provider + "/metadata")},
+		Settings: federation.Settings{"allowUnsolicited": true}}))
 	require.NoError(t, err)
 	_, err = client.Call(ctx, s.api, api.RecordsOf("application").Add, api.Body(api.NewRecord{Name: "roster",
 		Given: api.Given{Metadata: read(s.app + "/metadata")}}))

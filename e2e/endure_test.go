@@ -75,7 +75,8 @@ func (d *demo) healthy() bool {
 func TestSignalsThatMeanSomethingElse(t *testing.T) {
 	dir := t.TempDir()
 	ready := filepath.Join(dir, "ready.json")
-	d := &demo{dir: dir, cmd: exec.Command(binary, "demo", "--data", filepath.Join(dir, "data"), "--listen", "127.0.0.1:0",
+	d := &demo{dir: dir, cmd: exec.Command(binary, "demo", "--data", filepath.Join(dir, "data"), "--listen",
+		"127.0.0.1:0",
 		"--ready", ready)}
 	pipe, err := d.cmd.StdoutPipe()
 	require.NoError(t, err)
@@ -165,11 +166,13 @@ func TestKilledUnderLoad(t *testing.T) {
 				for n := 0; ; n++ {
 					name := fmt.Sprintf("t-%d-%d-%d", round, worker, n)
 					if worker%2 == 1 {
-						p, err := client.Call(t.Context(), c, api.AddPerson, api.Body(api.NewPerson{PersonChange: api.PersonChange{Values: map[string][]string{"displayName": {name}}}}))
+						p, err := client.Call(t.Context(), c, api.AddPerson,
+							api.Body(api.NewPerson{PersonChange: api.PersonChange{Values: map[string][]string{"displayName": {name}}}}))
 						if err != nil {
 							return
 						}
-						_, err = client.Call(t.Context(), c, api.ChangePerson, api.ToPerson(p.Number, api.PersonChange{Values: map[string][]string{"employeeNumber": {name}}}))
+						_, err = client.Call(t.Context(), c, api.ChangePerson, api.ToPerson(p.Number,
+							api.PersonChange{Values: map[string][]string{"employeeNumber": {name}}}))
 						if err != nil {
 							return
 						}
@@ -178,7 +181,8 @@ func TestKilledUnderLoad(t *testing.T) {
 						mu.Unlock()
 						continue
 					}
-					if _, err := client.Call(t.Context(), c, api.AddToken, api.Body(api.NewToken{Name: name, Expires: time.Time{}})); err != nil {
+					if _, err := client.Call(t.Context(), c, api.AddToken, api.Body(api.NewToken{Name: name,
+						Expires: time.Time{}})); err != nil {
 						return
 					}
 					mu.Lock()
@@ -207,7 +211,8 @@ func TestKilledWhileAListComesIn(t *testing.T) {
 		fmt.Fprintf(&list, "u%d,Person %d,N-%d\n", i, i, i)
 	}
 	taken := func(d *demo, digest string) (*api.PeopleImported, error) {
-		j, err := client.Upload(ctx, d.client(), api.ImportPeople, api.None{}, api.PeopleImport{Digest: digest}, strings.NewReader(list.String()))
+		j, err := client.Upload(ctx, d.client(), api.ImportPeople, api.None{}, api.PeopleImport{Digest: digest},
+			strings.NewReader(list.String()))
 		if err == nil {
 			j, err = d.client().Wait(ctx, j, func(api.Job) {})
 		}
@@ -271,7 +276,8 @@ func TestTheDiskIsFull(t *testing.T) {
 	failed := 0
 	for n := range 300 * longer() {
 		name := fmt.Sprintf("full-%d", n)
-		if _, err := client.Call(t.Context(), c, api.AddToken, api.Body(api.NewToken{Name: name, Expires: time.Time{}})); err == nil {
+		if _, err := client.Call(t.Context(), c, api.AddToken, api.Body(api.NewToken{Name: name,
+			Expires: time.Time{}})); err == nil {
 			acknowledged = append(acknowledged, name)
 		} else {
 			failed++
@@ -344,7 +350,8 @@ func TestFloodStaysInBounds(t *testing.T) {
 	big := base64.StdEncoding.EncodeToString([]byte("<a>" + strings.Repeat(`<b c="d"/>`, 90<<10) + "</a>"))
 	var far atomic.Int32 // whether the flood comes from many networks
 	var dialled atomic.Uint32
-	transport := &http.Transport{MaxIdleConnsPerHost: 1000, DialContext: func(ctx context.Context, n, a string) (net.Conn, error) {
+	transport := &http.Transport{MaxIdleConnsPerHost: 1000, DialContext: func(ctx context.Context, n, a string) (net.Conn,
+		error) {
 		at := net.IPv4(127, 9, 0, 1)
 		if far.Load() > 0 {
 			at = net.IPv4(127, 10, 0, byte(dialled.Add(1)%200+1))
@@ -371,14 +378,18 @@ func TestFloodStaysInBounds(t *testing.T) {
 		"parameters at user-info":      post("/oidc/op/userinfo", form, parameters),
 		"parameters of a sign-in":      post("/oidc/op/authorize", form, parameters),
 		"parameters everywhere": func(n int) (*http.Response, error) {
-			at := []string{"/oidc/op/par", "/oidc/op/introspect", "/oidc/op/revoke", "/oidc/op/logout", "/crossing/x/form", "/crossing/x",
+			at := []string{"/oidc/op/par", "/oidc/op/introspect", "/oidc/op/revoke", "/oidc/op/logout", "/crossing/x/form",
+				"/crossing/x",
 				"/oidc/rp/lantern-members/start", "/oidc/rp/lantern-members/backchannel-logout", "/saml/sp/acs", "/saml/idp/sso"}
 			return hc.Post(d.Base+at[n%len(at)], form, strings.NewReader(parameters))
 		},
-		"parameters of a provider":     post("/oidc/rp/lantern-members/callback", form, parameters),
-		"elements in a form":           post("/saml/idp/sso", form, "SAMLRequest="+url.QueryEscape(base64.StdEncoding.EncodeToString([]byte("<a>"+elements+"</a>")))),
-		"what may be elements, sealed": post("/saml/sp/acs", form, "SAMLResponse="+url.QueryEscape(base64.StdEncoding.EncodeToString([]byte("<EncryptedData>"+elements+"</EncryptedData>")))),
-		"lists of nothing":             post("/api/v1/console-session", "application/json", "["+strings.Repeat("[],", 20<<10)+"[]]"),
+		"parameters of a provider": post("/oidc/rp/lantern-members/callback", form, parameters),
+		"elements in a form": post("/saml/idp/sso", form, "SAMLRequest="+
+			url.QueryEscape(base64.StdEncoding.EncodeToString([]byte("<a>"+elements+"</a>")))),
+		"what may be elements, sealed": post("/saml/sp/acs", form, "SAMLResponse="+
+			url.QueryEscape(base64.StdEncoding.EncodeToString([]byte("<EncryptedData>"+elements+"</EncryptedData>")))),
+		"lists of nothing": post("/api/v1/console-session", "application/json", "["+
+			strings.Repeat("[],", 20<<10)+"[]]"),
 		"starts": func(n int) (*http.Response, error) {
 			return hc.Get(fmt.Sprintf("%s/open/crew-roster?target=%d", d.Base, n))
 		},
@@ -406,7 +417,8 @@ func TestFloodStaysInBounds(t *testing.T) {
 			passed := time.Since(began).Round(time.Millisecond)
 			wg.Wait()
 			transport.CloseIdleConnections()
-			t.Logf("%s, from %s: peak %d MB, another network's sign-in took %v", rule, []string{"one network", "many"}[many], d.peak(t), passed)
+			t.Logf("%s, from %s: peak %d MB, another network's sign-in took %v", rule, []string{"one network", "many"}[many],
+				d.peak(t), passed)
 		}
 	}
 	transport.CloseIdleConnections()

@@ -318,7 +318,8 @@ func TestTakingInOnTheCommandLine(t *testing.T) {
 	refuses(2, "two addresses are given", "aggregate", "add", "harbour", "--metadata", "https://a.example/",
 		"address=https://harbour.example/")
 	for fault, want := range map[string]string{"altered": "metadata-altered",
-		"stranger": "metadata-other-signer", "unsigned": "metadata-unsigned", "cut": "xml-malformed", "expired": "metadata-expired"} {
+		"stranger": "metadata-other-signer", "unsigned": "metadata-unsigned", "cut": "xml-malformed",
+		"expired": "metadata-expired"} {
 		refuses(1, "["+want+"]", "aggregate", "add", "harbour", "--metadata", edition(fault, 0), "trustKey=@"+cert)
 	}
 	refuses(1, "[aggregate-other-document]", "aggregate", "add", "harbour", "--metadata", newer)
@@ -439,7 +440,8 @@ func TestBadInputOfTakingIn(t *testing.T) {
 		{"nothing given", "POST", "/providers", m{"name": "x"}, 422, []string{`"field":"metadata"`, "metadata-empty"}},
 		{"a web page", "POST", "/providers", m{"name": "x", "metadata": "<html>Sign in</html>"}, 422,
 			[]string{`"field":"metadata"`, "metadata-html", "Download the XML"}},
-		{"JSON", "POST", "/providers/preview", m{"name": "", "metadata": `{"issuer":"x"}`}, 422, []string{"discovery-unusable"}},
+		{"JSON", "POST", "/providers/preview", m{"name": "", "metadata": `{"issuer":"x"}`}, 422,
+			[]string{"discovery-unusable"}},
 		{"JSON for SAML", "POST", "/providers/preview", m{"name": "", "protocol": "saml", "metadata": `{"issuer":"x"}`}, 422,
 			[]string{"metadata-json"}},
 		{"a certificate for a whole record", "POST", "/applications", m{"name": "x", "metadata": trust}, 422,
@@ -455,13 +457,15 @@ func TestBadInputOfTakingIn(t *testing.T) {
 		{"past its time", "POST", "/providers", m{"name": "x", "metadata": strings.Replace(sound, "entityID=",
 			`validUntil="2020-01-01T00:00:00Z" entityID=`, 1)}, 422, []string{"metadata-expired", "2020-01-01"}},
 		{"cut off", "POST", "/providers", m{"name": "x", "metadata": sound[:len(sound)/2]}, 422, []string{"xml-malformed"}},
-		{"unsigned, with a trust key", "POST", "/providers", m{"name": "x", "metadata": sound, "settings": m{"trustKey": trust}}, 422,
+		{"unsigned, with a trust key", "POST", "/providers", m{"name": "x", "metadata": sound,
+			"settings": m{"trustKey": trust}}, 422,
 			[]string{"metadata-unsigned"}},
 		{"altered, with a trust key", "POST", "/providers", m{"name": "x", "metadata": strings.Replace(signed, "bad.example",
 			"worse.example", 1), "settings": m{"trustKey": trust}}, 422, []string{"metadata-altered"}},
 		{"an unknown signer", "POST", "/providers", m{"name": "x", "metadata": signed,
 			"settings": m{"trustKey": string(newPair(t, "other").Certificate.PEM())}}, 422, []string{"metadata-other-signer"}},
-		{"a trust key that is none", "POST", "/providers", m{"name": "x", "metadata": signed, "settings": m{"trustKey": "nonsense"}}, 422,
+		{"a trust key that is none", "POST", "/providers", m{"name": "x", "metadata": signed,
+			"settings": m{"trustKey": "nonsense"}}, 422,
 			[]string{`"field":"trustKey"`, "in PEM"}},
 		{"two sources", "POST", "/providers", m{"name": "x", "metadata": sound, "address": "https://bad.example"}, 422,
 			[]string{"more than one source"}},
@@ -494,8 +498,10 @@ func TestBadInputOfTakingIn(t *testing.T) {
 		{"newer values of nobody", "PUT", "/applications/lost-propert/metadata",
 			m{"revision": 1, "typed": m{"entityId": "urn:x"}}, 404, []string{"lost-property"}},
 		{"a refresh of nobody", "POST", "/providers/nobody/refresh", nil, 404, []string{"nobody"}},
-		{"an approval of nothing", "POST", "/providers/wrenmoor-staff/approve", api.Decision{Digest: "x"}, 409, []string{"no change"}},
-		{"a decline of nothing", "POST", "/applications/crew-roster/decline", api.Decision{Digest: "x"}, 409, []string{"refresh it"}},
+		{"an approval of nothing", "POST", "/providers/wrenmoor-staff/approve", api.Decision{Digest: "x"}, 409,
+			[]string{"no change"}},
+		{"a decline of nothing", "POST", "/applications/crew-roster/decline", api.Decision{Digest: "x"}, 409,
+			[]string{"refresh it"}},
 		{"checks of nobody", "GET", "/checks?name=crew-rooster", nil, 404, []string{"crew-roster"}},
 		{"a severity that is none", "GET", "/checks?severity=bad", nil, 422, []string{"severity"}},
 		{"a change that is none", "GET", "/history/99999", nil, 404, []string{"99999"}},
@@ -572,7 +578,8 @@ func TestSignInsGoOnWhileMuchIsTakenIn(t *testing.T) {
 			_, err = c.Wait(ctx, j, func(api.Job) {})
 		}
 		if err == nil {
-			j, err = client.Call(ctx, c, api.TakeEntities, api.To("harbour", api.TakeOver{Kind: "application", Search: "e", Provider: "wrenmoor-staff"}))
+			j, err = client.Call(ctx, c, api.TakeEntities, api.To("harbour", api.TakeOver{Kind: "application", Search: "e",
+				Provider: "wrenmoor-staff"}))
 		}
 		if err == nil {
 			j, err = c.Wait(ctx, j, func(api.Job) {})
@@ -599,11 +606,13 @@ func TestSignInsGoOnWhileMuchIsTakenIn(t *testing.T) {
 	// A draft, and a change that waits.
 	address, publish := publisher(t)
 	publish(idpMetadata("urn:fresh", "https://fresh.example/sso", pair))
-	_, err = client.Call(ctx, c, api.RecordsOf("provider").Add, api.Body(api.NewRecord{Name: "fresh", Given: api.Given{Address: address},
+	_, err = client.Call(ctx, c, api.RecordsOf("provider").Add, api.Body(api.NewRecord{Name: "fresh",
+		Given:    api.Given{Address: address},
 		Settings: federation.Settings{"approveChanges": true}}))
 	require.NoError(t, err)
 	publish(idpMetadata("urn:fresh", "https://fresh.example/other", pair))
-	_, err = client.Call(ctx, c, api.RecordsOf("provider").Refresh, api.Refreshing{Named: api.Name("fresh"), Again: false})
+	_, err = client.Call(ctx, c, api.RecordsOf("provider").Refresh, api.Refreshing{Named: api.Name("fresh"),
+		Again: false})
 	require.NoError(t, err)
 	_, err = client.Call(ctx, c, api.RecordsOf("application").Add, api.Body(api.NewRecord{Name: "half", Draft: true}))
 	require.NoError(t, err)
@@ -613,7 +622,8 @@ func TestSignInsGoOnWhileMuchIsTakenIn(t *testing.T) {
 		require.NoError(t, err)
 		a, err := client.Call(ctx, c, api.ShowAggregate, api.Name("harbour"))
 		require.NoError(t, err)
-		e, err := client.Call(ctx, c, api.ListEntities, api.EntityFilter{Named: api.Name("harbour"), Search: "crew roster", Limit: 3})
+		e, err := client.Call(ctx, c, api.ListEntities, api.EntityFilter{Named: api.Name("harbour"), Search: "crew roster",
+			Limit: 3})
 		require.NoError(t, err)
 		w, err := client.Call(ctx, c, api.ListWaiting, api.WaitingFilter{})
 		require.NoError(t, err)
@@ -621,7 +631,8 @@ func TestSignInsGoOnWhileMuchIsTakenIn(t *testing.T) {
 		require.NoError(t, err)
 		h, err := client.Call(ctx, c, api.ListHistory, api.HistoryFilter{Kind: "application", Limit: 1})
 		require.NoError(t, err)
-		doc, err := client.Call(ctx, c, api.RecordsOf("application").Document, api.Name(e.Items[0].Records[0][len("application/"):]))
+		doc, err := client.Call(ctx, c, api.RecordsOf("application").Document,
+			api.Name(e.Items[0].Records[0][len("application/"):]))
 		require.NoError(t, err)
 		require.Contains(t, doc.Document, e.Items[0].EntityID)
 		return []string{fmt.Sprint(l.Total, a.Entities, a.Verified, e.Total, e.Items[0].Records, h.Total),
@@ -635,7 +646,8 @@ func TestSignInsGoOnWhileMuchIsTakenIn(t *testing.T) {
 	require.Equal(t, before, told(d))
 	waiting, err := client.Call(ctx, d.client(), api.ListWaiting, api.WaitingFilter{})
 	require.NoError(t, err)
-	require.NoError(t, client.Do(ctx, d.client(), api.Providers.Approve, api.To("fresh", api.Decision{Digest: waiting.Items[0].Digest})))
+	require.NoError(t, client.Do(ctx, d.client(), api.Providers.Approve, api.To("fresh",
+		api.Decision{Digest: waiting.Items[0].Digest})))
 	p, err := client.Call(ctx, d.client(), api.RecordsOf("provider").Show, api.Name("fresh"))
 	require.NoError(t, err)
 	require.Equal(t, "https://fresh.example/other", p.Endpoints[0].Location)

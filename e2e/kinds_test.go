@@ -27,10 +27,12 @@ import (
 // shifts are a kind of objects that only this test knows.
 var shifts = &federation.Description{Kind: "shift", Settings: []federation.Setting{
 	{Name: "title", Label: "Title", Type: federation.OneLine, Group: "About it", Most: 100, Text: "What people read"},
-	{Name: "crew", Label: "Crew", Type: federation.Named, Refers: federation.KindGroup, Group: "People", Most: 63, Text: "Group that works in it"},
+	{Name: "crew", Label: "Crew", Type: federation.Named, Refers: federation.KindGroup, Group: "People", Most: 63,
+		Text: "Group that works in it"},
 	{Name: "lines", Label: "Lines", Type: federation.Values, Group: "People", Most: 40, Text: "Lines that it runs on"},
 	{Name: "night", Label: "At night", Type: federation.Switch, Group: "People"},
-	{Name: "pay", Label: "Pay", Type: federation.OneOf, Choices: []string{"", "double"}, Words: map[string]string{"": "as always"}, Group: "People"},
+	{Name: "pay", Label: "Pay", Type: federation.OneOf, Choices: []string{"", "double"},
+		Words: map[string]string{"": "as always"}, Group: "People"},
 }, Check: func(_ *federation.Snapshot, p *federation.Plain) error {
 	if p.Said["night"] == true && p.Said["pay"] != "double" {
 		return &federation.SettingError{Field: "pay", Err: errors.New("whoever works at night is paid double; say double")}
@@ -49,7 +51,8 @@ func kindGate(t *testing.T, dir, address string) (base string, stop func(), toke
 	g, err := gate.New(ctx, gate.Options{Base: base, Store: st, Log: log, Skew: time.Minute, Protocols: app.Protocols(),
 		Kinds: []*federation.Description{shifts}})
 	require.NoError(t, err)
-	served := web.New(web.Options{Gate: g, Log: log, Version: "test", Protocols: app.Protocols(), Endpoints: app.Endpoints()})
+	served := web.New(web.Options{Gate: g, Log: log, Version: "test", Protocols: app.Protocols(),
+		Endpoints: app.Endpoints()})
 	go func() { _ = served.Listener(ln, fiber.ListenConfig{DisableStartupMessage: true}) }()
 	by := change.By{Who: "test"}
 	if owned, err := g.Operators.HasOwner(ctx); err == nil && !owned {
@@ -71,7 +74,8 @@ func TestAKindIsItsDescription(t *testing.T) {
 	secret := token()
 	run := func(args ...string) (string, int) {
 		var out bytes.Buffer
-		code := cli.Run(context.Background(), append([]string{"innergate", "--url", base, "--token", secret}, args...), strings.NewReader(""), &out, &out)
+		code := cli.Run(context.Background(), append([]string{"innergate", "--url", base, "--token", secret}, args...),
+			strings.NewReader(""), &out, &out)
 		return out.String(), code
 	}
 	ok := func(args string, want ...string) string {

@@ -25,9 +25,11 @@ func TestMappingOnTheCommandLine(t *testing.T) {
 		require.NoError(t, os.WriteFile(path, []byte(`{"rules":[`+rules+`]}`), 0o600))
 		return path
 	}
-	intake := file("intake.json", `{"to":{"name":"userName"},"from":[{"attribute":"preferred_username"}],"steps":[{"do":"upper"}]},
+	intake := file("intake.json",
+		`{"to":{"name":"userName"},"from":[{"attribute":"preferred_username"}],"steps":[{"do":"upper"}]},
 		{"to":{"name":"groups"},"from":[{"attribute":"groups"}],"note":"for the rosters"}`)
-	release := file("release.json", `{"to":{"subject":true},"from":[{"attribute":"userName"},{"attribute":"preferred_username"}],"steps":[{"do":"upper"}]},
+	release := file("release.json",
+		`{"to":{"subject":true},"from":[{"attribute":"userName"},{"attribute":"preferred_username"}],"steps":[{"do":"upper"}]},
 		{"to":{"name":"depot"},"from":[{"constant":"north"}]}`)
 	broken := file("broken.json", `{"to":{"name":"x"},"from":[{"attribute":"a"}],"steps":[{"do":"keep","text":"a(b"}]}`)
 
@@ -50,7 +52,8 @@ func TestMappingOnTheCommandLine(t *testing.T) {
 		code int
 		want []string
 	}{
-		{"as it is", []string{"mapping", "try", "--trace", trace}, 0, []string{"Received from oakhollow", "Mina Thorne", "Sent to track-access"}},
+		{"as it is", []string{"mapping", "try", "--trace", trace}, 0, []string{"Received from oakhollow", "Mina Thorne",
+			"Sent to track-access"}},
 		{"as it would be", []string{"mapping", "try", "--trace", trace, "--intake", intake, "--release", release}, 0,
 			[]string{"userName is made of preferred_username", "Sent to track-access: MINA.THORNE", "north"}},
 		{"with given values", []string{"mapping", "try", "--app", "track-access", "--release", release, "userName=ada"}, 0,
@@ -59,33 +62,46 @@ func TestMappingOnTheCommandLine(t *testing.T) {
 		{"proposed for an application", []string{"mapping", "propose", "application/crew-roster"}, 0,
 			[]string{"Nothing is there for", "costCentre"}},
 		{"proposed for none", []string{"mapping", "propose", "provider/oakholow"}, 1, []string{`did you mean "oakhollow"?`}},
-		{"on a person", []string{"mapping", "try", "--person", "17", "--intake", intake}, 0, []string{"userName is made of preferred_username"}},
+		{"on a person", []string{"mapping", "try", "--person", "17", "--intake", intake}, 0,
+			[]string{"userName is made of preferred_username"}},
 		{"on nobody", []string{"mapping", "try", "--person", "77"}, 1, []string{`no person "77"`}},
-		{"on a pasted token", []string{"mapping", "try", "--provider", "oakhollow", "--intake", intake, "--message", token}, 0,
+		{"on a pasted token", []string{"mapping", "try", "--provider", "oakhollow", "--intake", intake, "--message", token},
+			0,
 			[]string{"PASTED"}},
-		{"on something else", []string{"mapping", "try", "--provider", "oakhollow", "--message", intake}, 0, []string{"rules"}},
-		{"on a message of nobody", []string{"mapping", "try", "--app", "track-access", "--message", token}, 1, []string{"name the one it is of"}},
-		{"on two things", []string{"mapping", "try", "--person", "17", "--message", token, "--provider", "oakhollow"}, 1, []string{"give one of them"}},
+		{"on something else", []string{"mapping", "try", "--provider", "oakhollow", "--message", intake}, 0,
+			[]string{"rules"}},
+		{"on a message of nobody", []string{"mapping", "try", "--app", "track-access", "--message", token}, 1,
+			[]string{"name the one it is of"}},
+		{"on two things", []string{"mapping", "try", "--person", "17", "--message", token, "--provider", "oakhollow"}, 1,
+			[]string{"give one of them"}},
 		{"run again", []string{"reevaluate", "provider/oakhollow", "intakeMapping=@" + intake}, 0,
 			[]string{"differs", "name: no longer Mina Thorne", "1 of 1 person affected"}},
 		{"shutting out", []string{"reevaluate", "provider/oakhollow", "phase=paused"}, 3, []string{"refused", "1 refused"}},
-		{"of no record", []string{"reevaluate", "provider/oakhollo", "phase=paused"}, 1, []string{`did you mean "oakhollow"?`}},
+		{"of no record", []string{"reevaluate", "provider/oakhollo", "phase=paused"}, 1,
+			[]string{`did you mean "oakhollow"?`}},
 		{"of nothing", []string{"reevaluate", "phase=paused"}, 2, []string{"stands before any record"}},
-		{"a set", []string{"set", "put", "common", "--way", "release", "--title", "Common", "--mapping", release}, 0, []string{"shared by 0"}},
+		{"a set", []string{"set", "put", "common", "--way", "release", "--title", "Common", "--mapping", release}, 0,
+			[]string{"shared by 0"}},
 		{"a set of no way", []string{"set", "put", "other"}, 2, []string{"--way intake"}},
 		{"no set", []string{"set", "show", "comon"}, 1, []string{`did you mean "common"?`}},
-		{"shared, unconfirmed", []string{"app", "set", "track-access", "releaseSet=common"}, 1, []string{"names-change", "MINA", "--confirm"}},
-		{"run again with a set", []string{"reevaluate", "application/track-access", "releaseSet=common"}, 0, []string{"1 under another name"}},
+		{"shared, unconfirmed", []string{"app", "set", "track-access", "releaseSet=common"}, 1,
+			[]string{"names-change", "MINA", "--confirm"}},
+		{"run again with a set", []string{"reevaluate", "application/track-access", "releaseSet=common"}, 0,
+			[]string{"1 under another name"}},
 		{"and without it", []string{"set", "remove", "common"}, 0, []string{"removed common"}},
-		{"broken", []string{"mapping", "try", "--trace", trace, "--intake", broken}, 2, []string{"character 1", "missing closing"}},
+		{"broken", []string{"mapping", "try", "--trace", trace, "--intake", broken}, 2,
+			[]string{"character 1", "missing closing"}},
 		{"broken, saved", []string{"provider", "set", "oakhollow", "intakeMapping=@" + broken}, 1,
 			[]string{"intakeMapping, rule 1, step 1.text"}},
 		{"no trace", []string{"mapping", "try", "--trace", "00000-00000"}, 1, []string{"there is no trace"}},
-		{"no application", []string{"mapping", "try", "--app", "track-acces", "a=b"}, 1, []string{`did you mean "track-access"?`}},
+		{"no application", []string{"mapping", "try", "--app", "track-acces", "a=b"}, 1,
+			[]string{`did you mean "track-access"?`}},
 		{"no record", []string{"mapping", "show", "oakhollow"}, 2, []string{"provider/NAME"}},
 		{"saved", []string{"provider", "set", "oakhollow", "intakeMapping=@" + intake}, 0, []string{"changed oakhollow"}},
-		{"and shown", []string{"mapping", "show", "provider/oakhollow"}, 0, []string{"preferred_username, upper", "for the rosters"}},
-		{"released, unconfirmed", []string{"app", "set", "track-access", "releaseMapping=@" + release}, 1, []string{"names-change"}},
+		{"and shown", []string{"mapping", "show", "provider/oakhollow"}, 0, []string{"preferred_username, upper",
+			"for the rosters"}},
+		{"released, unconfirmed", []string{"app", "set", "track-access", "releaseMapping=@" + release}, 1,
+			[]string{"names-change"}},
 	} {
 		out, stderr, code := d.cli(t, "", c.args...)
 		require.Equal(t, c.code, code, "%s: %s%s", c.rule, out, stderr)
@@ -137,14 +153,17 @@ func TestConsoleMapsAttributes(t *testing.T) {
 	c.press("As text")
 	c.set("textarea[name=rules]", `{"rules": [`)
 	c.see("This is no JSON yet")
-	c.set("textarea[name=rules]", `{"rules": [{"to": {"name": "x"}, "from": [{"attribute": "name"}], "steps": [{"do": "keep", "text": "("}]}]}`)
+	c.set("textarea[name=rules]",
+		`{"rules": [{"to": {"name": "x"}, "from": [{"attribute": "name"}], "steps": [{"do": "keep", "text": "("}]}]}`)
 	c.see("the pattern does not compile at character 1")
 	c.press("As a list")
 	c.see("steps[0].text: the pattern does not compile at character 1")
 	c.press("As text")
-	c.set("textarea[name=rules]", `{"rules": [{"to": {"name": "x"}, "from": [{"attribute": "nmae"}], "mandatory": true}]}`)
+	c.set("textarea[name=rules]",
+		`{"rules": [{"to": {"name": "x"}, "from": [{"attribute": "nmae"}], "mandatory": true}]}`)
 	c.see("The provider did not send a mandatory value")
-	c.set("textarea[name=rules]", `{"rules": [{"to": {"name": "userName"}, "from": [{"attribute": "preferred_username"}]}]}`)
+	c.set("textarea[name=rules]",
+		`{"rules": [{"to": {"name": "userName"}, "from": [{"attribute": "preferred_username"}]}]}`)
 	c.press("As a list")
 	c.see("● mina.thorne")
 
@@ -209,18 +228,22 @@ func TestMappedValuesCrossEveryProtocol(t *testing.T) {
 	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
 	require.NoError(t, err)
 	defer d.stop()
-	for provider, from := range map[string]string{"wrenmoor-staff": "displayName", "oakhollow": "name", "season-club": "name"} {
-		_, stderr, code := d.cli(t, "", "provider", "set", provider, `intakeMapping={"rules":[{"to":{"name":"displayName"},"from":[{"attribute":"`+
-			from+`"}],"steps":[{"do":"upper"}]},{"to":{"name":"came"},"from":[{"constant":"`+provider+`"}]}]}`)
+	for provider, from := range map[string]string{"wrenmoor-staff": "displayName", "oakhollow": "name",
+		"season-club": "name"} {
+		_, stderr, code := d.cli(t, "", "provider", "set", provider,
+			`intakeMapping={"rules":[{"to":{"name":"displayName"},"from":[{"attribute":"`+
+				from+`"}],"steps":[{"do":"upper"}]},{"to":{"name":"came"},"from":[{"constant":"`+provider+`"}]}]}`)
 		require.Zero(t, code, stderr)
 	}
 	_, stderr, code := d.cli(t, "", "provider", "set", "wrenmoor-staff", "askFor=")
 	require.Zero(t, code, stderr)
 	for _, app := range []string{"track-access", "seat-finder"} {
-		_, stderr, code := d.cli(t, "", "app", "set", app, `releaseMapping={"rules":[{"to":{"name":"crew"},"from":[{"expression":`+
-			`"attributes.came[0] + ' ' + attributes.displayName[0]"}]}]}`)
+		_, stderr, code := d.cli(t, "", "app", "set", app,
+			`releaseMapping={"rules":[{"to":{"name":"crew"},"from":[{"expression":`+
+				`"attributes.came[0] + ' ' + attributes.displayName[0]"}]}]}`)
 		require.Zero(t, code, stderr)
-		for provider, who := range map[string]string{"wrenmoor-staff": "ADA FENWICK", "oakhollow": "MINA THORNE", "season-club": "ROSA FINCH"} {
+		for provider, who := range map[string]string{"wrenmoor-staff": "ADA FENWICK", "oakhollow": "MINA THORNE",
+			"season-club": "ROSA FINCH"} {
 			v := newVisitor(t)
 			v.get(d.host(app) + "/start")
 			text := v.comes(provider).page.text

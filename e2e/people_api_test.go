@@ -99,7 +99,9 @@ func TestPeopleOverTheAPI(t *testing.T) {
 		{"POST", "/people/12/join", `{"other":13}`, 422, "digest"},
 		{"POST", "/people/12/part", `{"link":"00"}`, 422, `"field":"link"`},
 		{"POST", "/people/12/links", `{"provider":"season-club","subject":" "}`, 422, `"field":"subject"`},
-		{"POST", "/people/12/links", `{"provider":"wrenmoor-staff","subject":"x","format":"urn:oasis:names:tc:SAML:2.0:nameid-format:transient"}`, 422, "another one at each sign-in"},
+		{"POST", "/people/12/links",
+			`{"provider":"wrenmoor-staff","subject":"x","format":"urn:oasis:names:tc:SAML:2.0:nameid-format:transient"}`, 422,
+			"another one at each sign-in"},
 		{"PUT", "/groups/Bad_Name", `{"title":"x","revision":0}`, 422, `"field":"name"`},
 		{"PUT", "/groups/drivers", `{"title":"x","revision":0}`, 409, "taken"},
 		{"PUT", "/groups/drivers", `{"title":"x","revision":9}`, 409, "changed meanwhile"},
@@ -112,10 +114,14 @@ func TestPeopleOverTheAPI(t *testing.T) {
 		{"GET", "/applications/crew-rooster/comparisons", "", 404, `did you mean \"crew-roster\"?`},
 		{"GET", "/applications/crew-roster/comparisons/7", "", 404, "comparison of crew-roster"},
 		{"POST", "/applications/crew-roster/comparisons", `{}`, 422, "the body is no form"},
-		{"PATCH", "/providers/oakhollow/settings", `{"revision":1,"settings":{"matchBy":"emails emails"}}`, 422, "named twice"},
-		{"PATCH", "/providers/oakhollow/settings", `{"revision":1,"settings":{"matchBy":"a","matchBy":"b"}}`, 400, "comes twice"},
-		{"PATCH", "/providers/oakhollow/settings", `{"revision":1,"settings":{"askFor":"nickName=verified"}}`, 422, `"field":"askFor"`},
-		{"PATCH", "/providers/oakhollow/settings", `{"revision":1,"settings":{"vouchesFor":"Oakhollow.example"}}`, 422, "in small letters"},
+		{"PATCH", "/providers/oakhollow/settings", `{"revision":1,"settings":{"matchBy":"emails emails"}}`, 422,
+			"named twice"},
+		{"PATCH", "/providers/oakhollow/settings", `{"revision":1,"settings":{"matchBy":"a","matchBy":"b"}}`, 400,
+			"comes twice"},
+		{"PATCH", "/providers/oakhollow/settings", `{"revision":1,"settings":{"askFor":"nickName=verified"}}`, 422,
+			`"field":"askFor"`},
+		{"PATCH", "/providers/oakhollow/settings", `{"revision":1,"settings":{"vouchesFor":"Oakhollow.example"}}`, 422,
+			"in small letters"},
 		{"PATCH", "/providers/oakhollow/settings", `{"revision":1,"settings":{"groupValues":"all"}}`, 422, "known"},
 	} {
 		status, body := d.sends(t, c.method, c.path, c.body)
@@ -136,7 +142,8 @@ func TestPeopleOverTheAPI(t *testing.T) {
 		require.Equal(t, "failed", j.State, name)
 		require.Contains(t, j.Failure, c.say, name)
 	}
-	j := d.uploads(t, "/people/import", `{"by":"userName"}`, []byte("userName\nx\"y\n"+strings.Repeat("x", 5000)+"\nok\n"))
+	j := d.uploads(t, "/people/import", `{"by":"userName"}`, []byte("userName\nx\"y\n"+strings.Repeat("x", 5000)+
+		"\nok\n"))
 	require.Equal(t, 2, j.Imported.BadRows)
 	require.Equal(t, 1, j.Imported.New)
 	require.False(t, j.Imported.Stored)
@@ -172,14 +179,16 @@ func TestPeopleAtTheSameMoment(t *testing.T) {
 	require.Equal(t, []int{http.StatusOK, http.StatusUnprocessableEntity}, circle, "one of the two")
 
 	at(30, func(i int) int {
-		return sends("PATCH", "/people/3", fmt.Sprintf(`{"values":{"a%d":["x"]},"join":[{"kind":"group","name":"night"}]}`, i))
+		return sends("PATCH", "/people/3", fmt.Sprintf(`{"values":{"a%d":["x"]},"join":[{"kind":"group","name":"night"}]}`,
+			i))
 	})
 	p, err := client.Call(t.Context(), d.client(), api.ShowPerson, api.Number(3))
 	require.NoError(t, err)
 	require.Len(t, p.Values, 34, "no edit is lost")
 
 	digest := func(a, b int64) string {
-		j, err := client.Call(t.Context(), d.client(), api.JoinPeople, api.ToPerson(a, api.PersonJoin{Other: b, Preview: true}))
+		j, err := client.Call(t.Context(), d.client(), api.JoinPeople, api.ToPerson(a,
+			api.PersonJoin{Other: b, Preview: true}))
 		require.NoError(t, err)
 		return j.Digest
 	}
@@ -231,8 +240,10 @@ func TestOnePersonByTwoProviders(t *testing.T) {
 
 	v := newVisitor(t)
 	v.get(d.Base+"/open/track-access").submit("provider", "oakhollow").onward()
-	require.Contains(t, v.submit("username", "petra.quill", "password", "oakhollow-demo").onward().page.text, "You are in as")
+	require.Contains(t, v.submit("username", "petra.quill", "password", "oakhollow-demo").onward().page.text,
+		"You are in as")
 	out, _, code = d.cli(t, "", "--wide", "person", "list", "--search", "petra")
 	require.Zero(t, code)
-	require.Contains(t, out, "contractors, signalling-contractors, oakhollow", "somebody new lands where the organisation says")
+	require.Contains(t, out, "contractors, signalling-contractors, oakhollow",
+		"somebody new lands where the organisation says")
 }

@@ -44,7 +44,8 @@ func TestManyPeople(t *testing.T) {
 	require.NoError(t, err)
 	defer d.stop()
 	list := filepath.Join(t.TempDir(), "list.csv")
-	require.NoError(t, os.WriteFile(list, []byte("emails;displayName\nada.fenwick@wrenmoor.example;x\nbram.oduya@wrenmoor.example;y\n"), 0o600))
+	require.NoError(t, os.WriteFile(list,
+		[]byte("emails;displayName\nada.fenwick@wrenmoor.example;x\nbram.oduya@wrenmoor.example;y\n"), 0o600))
 	d.atPortal(t, "ada.fenwick")
 	for _, c := range []struct {
 		rule string
@@ -52,26 +53,35 @@ func TestManyPeople(t *testing.T) {
 		code int
 		want string
 	}{
-		{"looked at", []string{"person", "disable", "1", "2", "3", "--dry-run"}, 0, "3 people would be disabled; 1 session and"},
-		{"whom it shuts out", []string{"person", "disable", "1", "2", "--dry-run"}, 0, "refused at crew-roster: Ada Fenwick, Bram Oduya"},
-		{"how it is taken back", []string{"person", "disable", "1", "2", "--dry-run"}, 0, "to take it back: innergate person enable 1 2"},
+		{"looked at", []string{"person", "disable", "1", "2", "3", "--dry-run"}, 0,
+			"3 people would be disabled; 1 session and"},
+		{"whom it shuts out", []string{"person", "disable", "1", "2", "--dry-run"}, 0,
+			"refused at crew-roster: Ada Fenwick, Bram Oduya"},
+		{"how it is taken back", []string{"person", "disable", "1", "2", "--dry-run"}, 0,
+			"to take it back: innergate person enable 1 2"},
 		{"not unasked", []string{"person", "disable", "1", "2"}, 2, "Add --yes"},
 		{"in two ways", []string{"person", "disable", "1", "--search", "ada"}, 2, "in several ways"},
 		{"a search that finds nobody", []string{"person", "disable", "--search", "nobodyhere"}, 1, "nobody is found"},
 		{"a number that nobody has", []string{"person", "remove", "1", "999", "--dry-run"}, 1, "999"},
 		{"a group that there is not", []string{"person", "disable", "--group", "driver"}, 1, `did you mean "drivers"?`},
-		{"a list of somebody who is not known", []string{"person", "enable", "--list", "demo.csv"}, 2, "FILE cannot be read"},
-		{"out of a group in which one is", []string{"person", "set", "1", "2", "--leave", "group/first-aiders", "--dry-run"}, 0, "1 person would be changed; nothing becomes of 1 more"},
-		{"one whom a rule names", []string{"object", "put", "rule/named", "title=Named", "people=5", "then=deny", "application=crew-roster", "--yes"}, 0, ""},
+		{"a list of somebody who is not known", []string{"person", "enable", "--list", "demo.csv"}, 2,
+			"FILE cannot be read"},
+		{"out of a group in which one is", []string{"person", "set", "1", "2", "--leave", "group/first-aiders", "--dry-run"},
+			0, "1 person would be changed; nothing becomes of 1 more"},
+		{"one whom a rule names", []string{"object", "put", "rule/named", "title=Named", "people=5", "then=deny",
+			"application=crew-roster", "--yes"}, 0, ""},
 		{"is not removed", []string{"person", "remove", "4", "5", "--yes"}, 1, "access rules name the person 5"},
 		{"disabled", []string{"person", "disable", "1", "2", "3", "--yes"}, 0, "disabled 3 people; 1 session ended"},
-		{"enabled by a list", []string{"person", "enable", "--list", list, "--by", "emails", "--yes"}, 0, "enabled 2 people"},
-		{"changed", []string{"person", "set", "1", "2", "title=Examiner", "--join", "group/controllers", "--yes"}, 0, "changed 2 people"},
+		{"enabled by a list", []string{"person", "enable", "--list", list, "--by", "emails", "--yes"}, 0,
+			"enabled 2 people"},
+		{"changed", []string{"person", "set", "1", "2", "title=Examiner", "--join", "group/controllers", "--yes"}, 0,
+			"changed 2 people"},
 		{"what was done", []string{"person", "events", "--person", "1"}, 0, "values of title; joined group/controllers"},
 		{"since a time", []string{"person", "events", "--since", "1h", "--limit", "1"}, 0, "--after 1"},
 		{"an event to come", []string{"person", "events", "--after", "9999"}, 1, "there is no event 9999"},
 		{"who is told", []string{"recipient", "list"}, 0, "payroll"},
-		{"an address that is none", []string{"recipient", "put", "hr", "title=HR", "address=hr.example"}, 1, "is no address"},
+		{"an address that is none", []string{"recipient", "put", "hr", "title=HR", "address=hr.example"}, 1,
+			"is no address"},
 		{"without a title", []string{"recipient", "put", "hr", "address=https://hr.example/"}, 1, "the title is empty"},
 	} {
 		out, stderr, code := d.cli(t, "", c.args...)
@@ -81,7 +91,8 @@ func TestManyPeople(t *testing.T) {
 	require.Eventually(t, func() bool { return len(d.heard(t).Changes) >= 7 }, 10*time.Second, 200*time.Millisecond)
 	got := d.heard(t)
 	last := got.Changes[len(got.Changes)-1]
-	require.Equal(t, []any{"2", "opaque", "hand", []string{"title"}, ""}, []any{last.About.ID, last.About.Format, last.Via, last.Values, got.Wrong})
+	require.Equal(t, []any{"2", "opaque", "hand", []string{"title"}, ""}, []any{last.About.ID, last.About.Format,
+		last.Via, last.Values, got.Wrong})
 	res, err := http.Get(d.Recipient + "heard")
 	require.NoError(t, err)
 	octets, err := io.ReadAll(res.Body)
@@ -141,7 +152,9 @@ func TestEventsArePaged(t *testing.T) {
 	go func() {
 		defer close(done)
 		for i := range 120 {
-			_, err := client.Call(ctx, c, api.AddPerson, api.Body(api.NewPerson{PersonChange: api.PersonChange{Values: map[string][]string{"displayName": {fmt.Sprint("P ", i)}}}}))
+			_, err := client.Call(ctx, c, api.AddPerson,
+				api.Body(api.NewPerson{PersonChange: api.PersonChange{Values: map[string][]string{"displayName": {fmt.Sprint("P ",
+					i)}}}}))
 			if err != nil {
 				return
 			}
@@ -169,9 +182,12 @@ func TestEventsArePaged(t *testing.T) {
 	for i, n := range numbers {
 		require.EqualValues(t, i+1, n, "each once, none left out")
 	}
-	for body, want := range map[string]string{`{"people":{"numbers":[1]},"do":"exile"}`: "expected value to be one of", `{"people":{},"do":"disable"}`: "nobody is named",
-		`{"people":{"numbers":[1],"search":"x"},"do":"disable"}`: "give numbers, or a list", `{"people":{"numbers":[1]},"do":"set"}`: "nothing is said",
-		`{"people":{"list":"number\n1\n77777\n"},"do":"disable"}`: "1 rows cannot be used", `{"people":{"numbers":[1]},"do":"disable","digest":"0"}`: "have changed since the preview",
+	for body, want := range map[string]string{`{"people":{"numbers":[1]},"do":"exile"}`: "expected value to be one of",
+		`{"people":{},"do":"disable"}`:                                                     "nobody is named",
+		`{"people":{"numbers":[1],"search":"x"},"do":"disable"}`:                           "give numbers, or a list",
+		`{"people":{"numbers":[1]},"do":"set"}`:                                            "nothing is said",
+		`{"people":{"list":"number\n1\n77777\n"},"do":"disable"}`:                          "1 rows cannot be used",
+		`{"people":{"numbers":[1]},"do":"disable","digest":"0"}`:                           "have changed since the preview",
 		`{"people":{"numbers":[1]},"do":"set","set":{"values":{"emails":["no address"]}}}`: "is no e-mail address"} {
 		status, said := d.sends(t, "POST", "/people/changes", body)
 		require.GreaterOrEqual(t, status, 400, body)

@@ -39,7 +39,8 @@ func TestPeople(t *testing.T) {
 		{"with what nothing proves", []string{"person", "show", "17"}, 0, "not proved"},
 		{"joined with somebody who left", []string{"person", "join", "1", "16"}, 0, "Afterwards person 1 is disabled too"},
 		{"and let in", []string{"person", "join", "1", "16", "--enable"}, 0, "Afterwards person 1 is let in"},
-		{"marked and belonging by the provider", []string{"--wide", "person", "list", "--group", "contractors", "--user-type", "contractor", "--provider", "oakhollow"}, 0, "signalling-contractors"},
+		{"marked and belonging by the provider", []string{"--wide", "person", "list", "--group", "contractors",
+			"--user-type", "contractor", "--provider", "oakhollow"}, 0, "signalling-contractors"},
 		{"no such one", []string{"person", "show", "77"}, 1, `no person "77"`},
 		{"no number", []string{"person", "show", "mina"}, 2, "numbered from 1"},
 		{"no state", []string{"person", "list", "--state", "gone"}, 1, "enabled or disabled"},
@@ -50,12 +51,15 @@ func TestPeople(t *testing.T) {
 		{"in the history", []string{"history", "list", "--limit", "1"}, 0, "disabled"},
 		{"not removed unasked", []string{"person", "remove", "17"}, 2, "Add --yes"},
 		{"known only", []string{"provider", "set", "season-club", "firstSignIn=known"}, 0, "changed season-club"},
-		{"added", []string{"person", "add", "season-club", "72911298046304926", "displayName=Rosa Finch", "--join", "group/first-aiders"}, 0, "Rosa Finch"},
+		{"added", []string{"person", "add", "season-club", "72911298046304926", "displayName=Rosa Finch", "--join",
+			"group/first-aiders"}, 0, "Rosa Finch"},
 		{"added twice", []string{"person", "add", "season-club", "72911298046304926"}, 1, "by that name already"},
 		{"added to no provider", []string{"person", "add", "season-clb", "x"}, 1, `did you mean "season-club"?`},
 		{"added as nobody", []string{"person", "add"}, 2, "nothing is said"},
-		{"changed", []string{"person", "set", "1", "department=Fell line", "nickName=", "--join", "group/contractors"}, 1, "entry-lost"},
-		{"changed, once that was looked at", []string{"person", "set", "1", "department=Fell line", "nickName=", "--join", "group/contractors", "--yes"}, 0, "Fell line"},
+		{"changed", []string{"person", "set", "1", "department=Fell line", "nickName=", "--join", "group/contractors"}, 1,
+			"entry-lost"},
+		{"changed, once that was looked at", []string{"person", "set", "1", "department=Fell line", "nickName=", "--join",
+			"group/contractors", "--yes"}, 0, "Fell line"},
 		{"changed to nothing", []string{"person", "set", "1"}, 2, "nothing is to be changed"},
 		{"into no group", []string{"person", "set", "1", "--join", "group/firstaiders"}, 1, `did you mean "first-aiders"?`},
 		{"out of none", []string{"person", "set", "2", "--leave", "group/first-aiders"}, 1, "is not in group first-aiders"},
@@ -65,7 +69,8 @@ func TestPeople(t *testing.T) {
 		{"parted from none", []string{"person", "part", "2", "oakhollow"}, 2, "no such link"},
 		{"the only one", []string{"person", "part", "2", "season-club"}, 1, "only link"},
 		{"parted", []string{"person", "part", "12", "oakhollow"}, 0, "CD36iSnu_DW33DpM"},
-		{"a group", []string{"group", "put", "night-shift", "--title", "Night shift", "--inside", "operations", "--value", "NS"}, 0, "operations"},
+		{"a group", []string{"group", "put", "night-shift", "--title", "Night shift", "--inside", "operations", "--value",
+			"NS"}, 0, "operations"},
 		{"a circle", []string{"group", "put", "operations", "--inside", "night-shift"}, 1, "inside itself"},
 		{"no domain", []string{"organisation", "put", "oakhollow", "--domain", "@oakhollow.example"}, 1, "is no domain"},
 		{"listed as a tree", []string{"group", "list"}, 0, "  night-shift"},
@@ -163,8 +168,10 @@ func TestListsAndAccounts(t *testing.T) {
 		{"no heading", []string{"person", "import", good, "--by", "email"}, 1, "did you mean emails?"},
 		{"no file", []string{"person", "import", filepath.Join(dir, "none")}, 2, "cannot be read"},
 		{"given out", []string{"person", "export", "--organisation", "oakhollow"}, 0, "mina.thorne@oakhollow.example"},
-		{"given out in JSON", []string{"person", "export", "--form", "json", "--search", "leo"}, 0, `"provider":"oakhollow"`},
-		{"compared with no list", []string{"accounts", "compare", "crew-roster", file("empty.csv", "Login\n")}, 1, "no accounts below them"},
+		{"given out in JSON", []string{"person", "export", "--form", "json", "--search", "leo"}, 0,
+			`"provider":"oakhollow"`},
+		{"compared with no list", []string{"accounts", "compare", "crew-roster", file("empty.csv", "Login\n")}, 1,
+			"no accounts below them"},
 		{"compared by no heading", []string{"accounts", "compare", "crew-roster", good, "--column", "Logn"}, 1, "no column"},
 		{"compared for nobody", []string{"accounts", "compare", "crew-rooster", good}, 1, `did you mean "crew-roster"?`},
 		{"none yet", []string{"accounts", "show", "crew-roster"}, 2, "not compared yet"},
@@ -182,7 +189,8 @@ func TestListsAndAccounts(t *testing.T) {
 	list := accountsFile(t, d)
 	out, stderr, code = d.cli(t, "", "accounts", "compare", "crew-roster", list)
 	require.Zero(t, code, stderr)
-	for _, want := range []string{"5 of 9 accounts fit exactly", "case", "domain", "missing here", "missing there", "emails"} {
+	for _, want := range []string{"5 of 9 accounts fit exactly", "case", "domain", "missing here", "missing there",
+		"emails"} {
 		require.Contains(t, out, want)
 	}
 	out, _, code = d.cli(t, "", "accounts", "show", "crew-roster", "--verdict", "domain")
@@ -200,7 +208,8 @@ func TestListsAndAccounts(t *testing.T) {
 	c.press("See what would change")
 	c.see("2 rows cannot be used")
 	c.shot("import-bad")
-	c.attach(`input[name="list"]`, file("more.csv", "emails,title\nzoe.tal@wrenmoor.example,Head clerk\nyan.orr@wrenmoor.example,Porter\n"))
+	c.attach(`input[name="list"]`, file("more.csv",
+		"emails,title\nzoe.tal@wrenmoor.example,Head clerk\nyan.orr@wrenmoor.example,Porter\n"))
 	c.fill(`input[name="by"]`, "emails")
 	c.press("See what would change")
 	c.see("nothing is stored yet")
@@ -258,7 +267,8 @@ func TestAnAddressIsProved(t *testing.T) {
 	require.Contains(t, out, "by mailed code")
 	v := newVisitor(t)
 	v.get(d.Base + "/open/crew-roster").onward()
-	require.Contains(t, v.submit("username", "mira.dunn", "password", "wrenmoor-demo").onward().page.text, "You are in as", "asked once")
+	require.Contains(t, v.submit("username", "mira.dunn", "password", "wrenmoor-demo").onward().page.text,
+		"You are in as", "asked once")
 	c.open(d.Mailbox)
 	c.see("Your code for Crew roster")
 	c.shot("mailbox")
@@ -293,9 +303,12 @@ func TestListsTellWhatIsOdd(t *testing.T) {
 		code       int
 	}{
 		{`"not a mail" is no e-mail address`, "employeeNumber,emails\nX-1,not a mail\n", 3},
-		{"same@wrenmoor.example stands for 3 people of the list", "employeeNumber,emails\nX-1,same@wrenmoor.example\nX-2,Same@Wrenmoor.example\nX-3,same@wrenmoor.example\n", 0},
-		{"bram.oduya@wrenmoor.example is that of person 2, too", "employeeNumber,emails\nX-1,bram.oduya@wrenmoor.example\n", 0},
-		{`whoever comes by the name "gate.crasher" is person 2 from now on`, "number,link:wrenmoor-staff\n2,gate.crasher\n", 0},
+		{"same@wrenmoor.example stands for 3 people of the list",
+			"employeeNumber,emails\nX-1,same@wrenmoor.example\nX-2,Same@Wrenmoor.example\nX-3,same@wrenmoor.example\n", 0},
+		{"bram.oduya@wrenmoor.example is that of person 2, too", "employeeNumber,emails\nX-1,bram.oduya@wrenmoor.example\n",
+			0},
+		{`whoever comes by the name "gate.crasher" is person 2 from now on`, "number,link:wrenmoor-staff\n2,gate.crasher\n",
+			0},
 		{"nobody proves emails", "employeeNumber,emails,unproved\nX-1,x.one@wrenmoor.example,emails\n", 0},
 	} {
 		file := filepath.Join(t.TempDir(), "list.csv")
@@ -303,5 +316,6 @@ func TestListsTellWhatIsOdd(t *testing.T) {
 		run(c.code, c.says, "person", "import", file)
 	}
 	run(1, "is no e-mail address", "person", "set", "2", "emails=not a mail")
-	require.NotContains(t, run(0, "", "person", "import", "../demo/people.csv", "--skip-bad"), "LOOK AT THIS", "what is there already is not told again")
+	require.NotContains(t, run(0, "", "person", "import", "../demo/people.csv", "--skip-bad"), "LOOK AT THIS",
+		"what is there already is not told again")
 }

@@ -52,7 +52,8 @@ func (v *visitor) tiles() (out []string) {
 	return out
 }
 
-// People find the applications that they enter, decided as the sign-in is; what an engineer changes acts at their next look.
+// People find the applications that they enter, decided as the sign-in is; what an engineer changes acts at their
+// next look.
 func TestPortal(t *testing.T) {
 	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
 	require.NoError(t, err)
@@ -68,7 +69,8 @@ func TestPortal(t *testing.T) {
 	run(0, "", "start", "put", "roster-week", "groups=controllers")
 	require.NotContains(t, look(driver), "My shifts this week")
 	require.Contains(t, look(controller), "My shifts this week")
-	run(0, "", "app", "set", "track-access", "everyone=no", "askForEntry=true", "owner=Signal box <signal.box@wrenmoor.example>", "--yes")
+	run(0, "", "app", "set", "track-access", "everyone=no", "askForEntry=true",
+		"owner=Signal box <signal.box@wrenmoor.example>", "--yes")
 	run(0, "", "app", "admit", "track-access", "--group", "drivers")
 	require.Contains(t, driver.get(d.Base+"/").tiles(), "/open/track-access")
 	require.NotContains(t, controller.get(d.Base+"/").tiles(), "/open/track-access")
@@ -80,13 +82,16 @@ func TestPortal(t *testing.T) {
 
 	// Asked for from the portal, by a form of its own page alone; approved, it is there at once.
 	for _, origin := range []string{"", "https://evil.example", "null"} {
-		require.Equal(t, 403, driver.press(d.Base+"/ask", origin, url.Values{"application": {"track-access"}}).page.status, origin)
+		require.Equal(t, 403, driver.press(d.Base+"/ask", origin, url.Values{"application": {"track-access"}}).page.status,
+			origin)
 	}
 	require.Contains(t, driver.page.text, "Nothing was done", driver.page.text)
 	for _, other := range []string{"crew-roster", "no-such", strings.Repeat("x", 9000), "<b>"} {
-		require.Contains(t, driver.press(d.Base+"/ask", d.Base, url.Values{"application": {other}}).page.text, "This cannot be asked for")
+		require.Contains(t, driver.press(d.Base+"/ask", d.Base, url.Values{"application": {other}}).page.text,
+			"This cannot be asked for")
 	}
-	require.Contains(t, driver.press(d.Base+"/ask", d.Base, url.Values{"application": {"track-access"}}).page.text, "You asked for entry to Track access")
+	require.Contains(t, driver.press(d.Base+"/ask", d.Base, url.Values{"application": {"track-access"}}).page.text,
+		"You asked for entry to Track access")
 	driver.press(d.Base+"/ask", d.Base, url.Values{"application": {"track-access"}})
 	var asked api.EntryRequests
 	require.NoError(t, json.Unmarshal([]byte(run(0, "", "request", "list", "--output", "json")), &asked))
@@ -102,7 +107,8 @@ func TestPortal(t *testing.T) {
 	require.NotContains(t, driver.get(d.Base+"/").tiles(), "/open/track-access")
 	require.Contains(t, driver.get(d.Base+"/open/track-access").onward().page.text, "You are in as")
 	require.Contains(t, run(0, "", "portal", "2"), "hidden")
-	run(0, "", "app", "set", "seat-finder", "phase=draft", "nextAt=2099-01-31 06:00 Europe/Berlin", "nextPhase=live", "--yes")
+	run(0, "", "app", "set", "seat-finder", "phase=draft", "nextAt=2099-01-31 06:00 Europe/Berlin", "nextPhase=live",
+		"--yes")
 	require.Contains(t, look(driver), "not open yet, from 2099-01-31 06:00 Europe/Berlin")
 	for number, v := range map[int64]*visitor{2: driver, 3: controller} {
 		var told api.Portal
@@ -122,14 +128,17 @@ func TestPortal(t *testing.T) {
 	// Bad input, before anything is kept.
 	for _, c := range []struct{ says, settings string }{
 		{"use at most 4096", "target=" + strings.Repeat("x", 4097)}, {"4100 octets", "target=" + strings.Repeat("ü", 2050)},
-		{"control character", "target=a\u0007b"}, {`did you mean "drivers"?`, "groups=driverss"}, {`did you mean "crew-roster"?`, "application=crew-rooster"},
-		{"is a role of possession-planner", "role=planner-lead"}, {`did you mean "roster-driver"?`, "role=roster-drivr"}, {"there is no person 4711", "people=4711"},
+		{"control character", "target=a\u0007b"}, {`did you mean "drivers"?`, "groups=driverss"},
+		{`did you mean "crew-roster"?`, "application=crew-rooster"},
+		{"is a role of possession-planner", "role=planner-lead"}, {`did you mean "roster-driver"?`, "role=roster-drivr"},
+		{"there is no person 4711", "people=4711"},
 		{"whole number", "order=first"}, {"title is empty", "title="},
 	} {
 		run(1, c.says, "start", "put", "roster-week", c.settings)
 	}
 	run(1, "no address, as a target_link_uri", "start", "put", "planner-approve", "target=today")
-	run(1, "no initiate_login_uri", "start", "put", "desk", "application=refund-desk", "title=Desk", "target=https://x.example/")
+	run(1, "no initiate_login_uri", "start", "put", "desk", "application=refund-desk", "title=Desk",
+		"target=https://x.example/")
 	run(1, "whole number", "app", "set", "crew-roster", "portalPlace=first")
 	run(1, "it says who somebody is", "object", "put", "portal/portal", "editable=userName")
 	run(1, "its domain", "object", "put", "portal/portal", "editable=emails")
@@ -137,7 +146,10 @@ func TestPortal(t *testing.T) {
 	run(1, `did you mean "crew-roster"?`, "start", "list", "--application", "crew-rooster")
 
 	// Without cookies, half way, twice, and after the end: it works, or says how to go on.
-	bare := &visitor{t: t, http: &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
+	bare := &visitor{t: t, http: &http.Client{CheckRedirect: func(*http.Request,
+		[]*http.Request) error {
+		return http.ErrUseLastResponse
+	}}}
 	require.Contains(t, bare.get(d.Base+"/?in=1").page.text, "Your browser did not keep the sign-in")
 	require.Contains(t, bare.page.body, `href="/">Sign in`)
 	half := newVisitor(t).get(d.Base + "/")
@@ -147,7 +159,8 @@ func TestPortal(t *testing.T) {
 	half.submit("username", "celia.marsh", "password", "wrenmoor-demo").onward()
 	require.Contains(t, half.page.text, "Your account is closed at the moment")
 	require.Contains(t, half.page.body, `<a href="/">Your applications</a>`)
-	require.Contains(t, newVisitor(t).get(d.Base+"/crossing/0123456789abcdef").page.body, `<a href="/">Your applications</a>`)
+	require.Contains(t, newVisitor(t).get(d.Base+"/crossing/0123456789abcdef").page.body,
+		`<a href="/">Your applications</a>`)
 	driver.get(d.Base+"/open/crew-roster?start=no-such").refused(d, "start-point-unknown")
 	require.Contains(t, newVisitor(t).get(d.Base+"/sign-out").page.text, "You are signed out")
 	driver.press(d.Base+"/sign-out", "https://evil.example", nil)
@@ -157,7 +170,8 @@ func TestPortal(t *testing.T) {
 
 	// One application alone leads straight there.
 	run(0, "", "object", "put", "portal/portal", "straight=true", "notYet=false", "offers=false")
-	for _, app := range []string{"crew-roster", "possession-planner", "track-access", "seat-finder", "timetable-archive"} {
+	for _, app := range []string{"crew-roster", "possession-planner", "track-access", "seat-finder",
+		"timetable-archive"} {
 		run(0, "", "app", "set", app, "phase=paused", "--yes", "nextAt=")
 	}
 	require.Contains(t, driver.get(d.Base+"/").page.text, "How do you want to sign in?")
@@ -166,8 +180,8 @@ func TestPortal(t *testing.T) {
 	require.Contains(t, driver.get(d.Base+"/?all=1").page.text, "Lost property office")
 }
 
-// Somebody's own page tells who they are and whose word that is, what applications were told, and ends and takes back what
-// is theirs; nothing of it is done for another site.
+// Somebody's own page tells who they are and whose word that is, what applications were told, and ends and takes back
+// what is theirs; nothing of it is done for another site.
 func TestOwnPage(t *testing.T) {
 	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
 	require.NoError(t, err)
@@ -189,32 +203,40 @@ func TestOwnPage(t *testing.T) {
 	run(0, "", "app", "set", "possession-planner", "traceValues=email=hashed")
 	run(0, "", "provider", "set", "wrenmoor-staff", "traceValues=groups=off")
 	v.get(d.host("possession-planner") + "/start").onward()
-	require.Regexp(t, `Possession planner  2 times, last .* email \(not kept\) groups \(not kept\)`, own(), "what a setting does not keep")
+	require.Regexp(t, `Possession planner  2 times, last .* email \(not kept\) groups \(not kept\)`, own(),
+		"what a setting does not keep")
 
 	// Another session is ended, by the page alone; two at once are one.
 	require.Contains(t, v.page.text, "Another browser")
 	id := regexp.MustCompile(`name="session" value="([0-9a-f]+)"`).FindStringSubmatch(v.page.body)[1]
 	for _, origin := range []string{"", "https://evil.example"} {
 		require.Equal(t, 403, v.press(d.Base+"/person/sessions", origin, url.Values{"session": {id}}).page.status)
-		require.Equal(t, 403, v.press(d.Base+"/person/consents", origin, url.Values{"application": {"possession-planner"}}).page.status)
+		require.Equal(t, 403, v.press(d.Base+"/person/consents", origin,
+			url.Values{"application": {"possession-planner"}}).page.status)
 		require.Equal(t, 403, v.press(d.Base+"/person/change", origin, url.Values{"attribute": {"nickName"}}).page.status)
 	}
 	require.Contains(t, other.get(d.Base+"/").page.text, "Signed in as Ada Fenwick")
 	stranger := d.atPortal(t, "bram.oduya")
 	stranger.press(d.Base+"/person/sessions", d.Base, url.Values{"session": {id}})
-	require.Contains(t, other.get(d.Base+"/").page.text, "Signed in as Ada Fenwick", "nobody ends the session of somebody else")
-	require.NotContains(t, v.press(d.Base+"/person/sessions", d.Base, url.Values{"session": {id}}).page.text, "Another browser")
-	require.NotContains(t, v.press(d.Base+"/person/sessions", d.Base, url.Values{"session": {id}}).page.text, "Another browser")
+	require.Contains(t, other.get(d.Base+"/").page.text, "Signed in as Ada Fenwick",
+		"nobody ends the session of somebody else")
+	require.NotContains(t, v.press(d.Base+"/person/sessions", d.Base, url.Values{"session": {id}}).page.text,
+		"Another browser")
+	require.NotContains(t, v.press(d.Base+"/person/sessions", d.Base, url.Values{"session": {id}}).page.text,
+		"Another browser")
 	require.Contains(t, other.get(d.Base+"/").page.text, "How do you want to sign in?")
 	other = d.atPortal(t, "ada.fenwick")
-	require.NotContains(t, v.press(d.Base+"/person/sessions", d.Base, url.Values{"all": {"yes"}}).page.text, "Another browser")
+	require.NotContains(t, v.press(d.Base+"/person/sessions", d.Base, url.Values{"all": {"yes"}}).page.text,
+		"Another browser")
 	require.Contains(t, other.get(d.Base+"/person").page.text, "How do you want to sign in?")
 
 	// What was agreed to is taken back, once and twice.
 	for range 2 {
-		require.NotContains(t, v.press(d.Base+"/person/consents", d.Base, url.Values{"application": {"possession-planner"}}).page.text, "may know:")
+		require.NotContains(t, v.press(d.Base+"/person/consents", d.Base,
+			url.Values{"application": {"possession-planner"}}).page.text, "may know:")
 	}
-	require.Contains(t, v.get(d.host("possession-planner")+"/start").onward().page.text, "May Possession planner know this about you?")
+	require.Contains(t, v.get(d.host("possession-planner")+"/start").onward().page.text,
+		"May Possession planner know this about you?")
 
 	// Changed by themselves: what a setting allows, and nothing that decides.
 	for _, name := range []string{"emails", "displayName", "userName", "no-such", ""} {
@@ -226,8 +248,10 @@ func TestOwnPage(t *testing.T) {
 	require.Contains(t, v.submit("value.nickName", "<i>Sparks</i>").page.body, "&lt;i&gt;Sparks&lt;/i&gt;")
 	require.Equal(t, d.Base+"/person", v.page.url.String())
 	require.Contains(t, v.page.text, "you said so")
-	run(0, "", "object", "put", "rule/planner-named", "title=Named", "application=possession-planner", "then=deny", `when=attributes.nickName.exists(n, n == "Boss")`)
-	require.Equal(t, 403, v.press(d.Base+"/person/change", d.Base, url.Values{"attribute": {"nickName"}}).page.status, "a rule reads it now")
+	run(0, "", "object", "put", "rule/planner-named", "title=Named", "application=possession-planner", "then=deny",
+		`when=attributes.nickName.exists(n, n == "Boss")`)
+	require.Equal(t, 403, v.press(d.Base+"/person/change", d.Base, url.Values{"attribute": {"nickName"}}).page.status,
+		"a rule reads it now")
 	require.NotContains(t, own(), "Change")
 
 	// An address is changed by a mailed code, where nothing is decided by addresses.
@@ -240,32 +264,37 @@ func TestOwnPage(t *testing.T) {
 	run(0, "", "object", "put", "portal/portal", "editable=emails")
 	m := newVisitor(t).get(d.Base + "/")
 	m.post(m.page.action, url.Values{"provider": {"wrenmoor-staff"}}).as("mira.dunn")
-	m.submit("value.emails", "mira@post.example").submit("code", d.code(t, "mira@post.example")) // the provider sends none
+	m.submit("value.emails", "mira@post.example").submit("code", d.code(t,
+		"mira@post.example")) // the provider sends none
 	require.Contains(t, m.get(d.Base+"/person").page.text, "mira@post.example you said so, proved")
 	m.press(d.Base+"/person/change", d.Base, url.Values{"attribute": {"emails"}})
 	m.submit("value.emails", "mira.dunn@post.example")
 	require.Contains(t, m.page.text, "Type the code")
 	m.submit("code", "000000")
-	require.Contains(t, m.get(d.Base+"/person").page.text, "mira@post.example you said so, proved", "without the code nothing changes")
+	require.Contains(t, m.get(d.Base+"/person").page.text, "mira@post.example you said so, proved",
+		"without the code nothing changes")
 	m.press(d.Base+"/person/change", d.Base, url.Values{"attribute": {"emails"}})
 	m.submit("value.emails", "mira.dunn@post.example").submit("code", d.code(t, "mira.dunn@post.example"))
 	require.Contains(t, m.page.text, "mira.dunn@post.example you said so, proved")
 }
 
-// Every start from the portal lands where it should, at applications of every kind on sites of their own; a provider's own
-// tile leads to the portal.
+// Every start from the portal lands where it should, at applications of every kind on sites of their own; a
+// provider's own tile leads to the portal.
 func TestPortalAcrossSites(t *testing.T) {
 	s := startSites(t)
 	ctx := context.Background()
 	kiosk := fmt.Sprint("https://kiosk.oakhollow.example:", s.port+4)
-	startStandin(t, "app", "--name", "kiosk", "--only-own-starts", "--gate", s.dir+"/idp.xml", "--base", kiosk, "--listen", fmt.Sprint("127.0.0.1:", s.port+4),
+	startStandin(t, "app", "--name", "kiosk", "--only-own-starts", "--gate", s.dir+"/idp.xml", "--base", kiosk,
+		"--listen", fmt.Sprint("127.0.0.1:", s.port+4),
 		"--tls-certificate", s.dir+"/tls.pem", "--tls-key", s.dir+"/tls.key")
 	c := startChromium(t, "host-resolver-rules", "MAP *.example 127.0.0.1", "ignore-certificate-errors", "")
 	c.open(kiosk + "/")
 	metadata := do(c, chromedp.Evaluate[string](`fetch('/metadata').then(r => r.text())`, chromedp.EvalAwaitPromise))
 	for _, n := range []api.NewRecord{
-		{Name: "kiosk", Given: api.Given{Metadata: metadata}, Settings: federation.Settings{"ownStart": kiosk + "/start", "onlyOwnStarts": true}},
-		{Name: "notices", Given: api.Given{Typed: federation.Typed{"link": s.app + "/?notices"}}, Settings: federation.Settings{"everyone": "yes"}},
+		{Name: "kiosk", Given: api.Given{Metadata: metadata}, Settings: federation.Settings{"ownStart": kiosk + "/start",
+			"onlyOwnStarts": true}},
+		{Name: "notices", Given: api.Given{Typed: federation.Typed{"link": s.app + "/?notices"}},
+			Settings: federation.Settings{"everyone": "yes"}},
 	} {
 		_, err := client.Call(ctx, s.api, api.RecordsOf("application").Add, api.Body(n))
 		require.NoError(t, err)
@@ -279,15 +308,18 @@ func TestPortalAcrossSites(t *testing.T) {
 		"today": {"application": "desk", "title": "Refunds today", "target": "https://elsewhere.example/today"},
 		"coast": {"application": "notices", "title": "Coast notices", "target": s.app + "/?coast"},
 	} {
-		_, err := client.Call(ctx, s.api, api.PutObject, api.SentToObject[api.ObjectChange]{OneObject: api.Of("start", name), Body: api.ObjectChange{Settings: settings}})
+		_, err := client.Call(ctx, s.api, api.PutObject, api.SentToObject[api.ObjectChange]{OneObject: api.Of("start", name),
+			Body: api.ObjectChange{Settings: settings}})
 		require.NoError(t, err, name)
 	}
 	c.open(s.gate + "/")
 	c.atStandin("")
 	c.see("Your applications")
 	for _, lands := range []struct{ tile, says, at string }{
-		{"roster", "started at the gate", s.app}, {"This week", "week/current <&> any text", s.app}, {"kiosk", "You are in as", kiosk}, {"Kiosk door", "door", kiosk},
-		{"desk", "", s.desk + "/?iss="}, {"Refunds today", "", s.desk + "/?iss="}, {"notices", "", s.app + "/?notices"}, {"Coast notices", "", s.app + "/?coast"},
+		{"roster", "started at the gate", s.app}, {"This week", "week/current <&> any text", s.app},
+		{"kiosk", "You are in as", kiosk}, {"Kiosk door", "door", kiosk},
+		{"desk", "", s.desk + "/?iss="}, {"Refunds today", "", s.desk + "/?iss="}, {"notices", "", s.app + "/?notices"},
+		{"Coast notices", "", s.app + "/?coast"},
 	} {
 		c.open(s.gate + "/")
 		c.see("Your applications")
@@ -295,7 +327,8 @@ func TestPortalAcrossSites(t *testing.T) {
 		c.until("location.href.startsWith(" + quoteJS(lands.at) + ")")
 		c.see(lands.says)
 		if lands.tile == "Refunds today" {
-			require.Contains(t, do(c, chromedp.Evaluate[string]("location.href")), "target_link_uri=https%3A%2F%2Felsewhere.example%2Ftoday")
+			require.Contains(t, do(c, chromedp.Evaluate[string]("location.href")),
+				"target_link_uri=https%3A%2F%2Felsewhere.example%2Ftoday")
 		}
 	}
 	c.signedOut()

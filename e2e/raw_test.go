@@ -24,29 +24,32 @@ func TestAmbiguousRequestsAreRefused(t *testing.T) {
 		sent   string
 		passes bool
 	}{
-		"a plain one":                   {post("Content-Length: 5", "hello"), true},
-		"chunks":                        {post("Transfer-Encoding: chunked", "5\r\nhello\r\n0\r\n\r\n"), true},
-		"a space before the colon":      {post("Content-Length : 5", "hello"), false},
-		"both lengths":                  {post("Content-Length: 5\r\nTransfer-Encoding: chunked", "0\r\n\r\n"), false},
-		"both, the other way round":     {post("Transfer-Encoding: chunked\r\nContent-Length: 5", "0\r\n\r\n"), false},
-		"two lengths":                   {post("Content-Length: 5\r\nContent-Length: 6", "hello"), false},
-		"the length twice":              {post("Content-Length: 5\r\nContent-Length: 5", "hello"), false},
-		"a signed length":               {post("Content-Length: +5", "hello"), false},
-		"codings in two lines":          {post("Transfer-Encoding: chunked\r\nTransfer-Encoding: identity", "0\r\n\r\n"), false},
-		"a coding that is none":         {post("Transfer-Encoding: xchunked", "0\r\n\r\n"), false},
-		"a chunk with 0x":               {post("Transfer-Encoding: chunked", "0x5\r\nhello\r\n0\r\n\r\n"), false},
-		"an end with 0x":                {post("Transfer-Encoding: chunked", "0x0\r\n\r\n"), false},
-		"a size with a letter":          {post("Transfer-Encoding: chunked", "3x\r\nabc\r\n0\r\n\r\n"), false},
-		"two sizes":                     {post("Transfer-Encoding: chunked", "3,3\r\nabc\r\n0\r\n\r\n"), false},
-		"a packed body":                 {post("Content-Encoding: gzip\r\nContent-Length: 5", "hello"), false},
-		"a signed chunk":                {post("Transfer-Encoding: chunked", "+5\r\nhello\r\n0\r\n\r\n"), false},
-		"a chunk longer than there is":  {post("Transfer-Encoding: chunked", "ffffffffffffffff5\r\nhello\r\n0\r\n\r\n"), false},
-		"chunks whose lines end in LF":  {post("Transfer-Encoding: chunked", "5\nhello\n0\n\n"), false},
-		"two hosts":                     {"GET /open/x HTTP/1.1\r\nHost: " + host + "\r\nHost: evil.example\r\n\r\n", false},
-		"a folded header":               {"GET /open/x HTTP/1.1\r\nHost: " + host + "\r\nX: a\r\n b\r\n\r\n", false},
-		"a carriage return in a header": {"GET /open/x HTTP/1.1\r\nHost: " + host + "\r\nX: a\rContent-Length: 5\r\n\r\n", false},
-		"a header without a colon":      {"GET /open/x HTTP/1.1\r\nHost: " + host + "\r\nX\r\n\r\n", false},
-		"an address at another host":    {"GET http://evil.example/open/x HTTP/1.1\r\nHost: " + host + "\r\n\r\n", false},
+		"a plain one":               {post("Content-Length: 5", "hello"), true},
+		"chunks":                    {post("Transfer-Encoding: chunked", "5\r\nhello\r\n0\r\n\r\n"), true},
+		"a space before the colon":  {post("Content-Length : 5", "hello"), false},
+		"both lengths":              {post("Content-Length: 5\r\nTransfer-Encoding: chunked", "0\r\n\r\n"), false},
+		"both, the other way round": {post("Transfer-Encoding: chunked\r\nContent-Length: 5", "0\r\n\r\n"), false},
+		"two lengths":               {post("Content-Length: 5\r\nContent-Length: 6", "hello"), false},
+		"the length twice":          {post("Content-Length: 5\r\nContent-Length: 5", "hello"), false},
+		"a signed length":           {post("Content-Length: +5", "hello"), false},
+		"codings in two lines": {post("Transfer-Encoding: chunked\r\nTransfer-Encoding: identity", "0\r\n\r\n"),
+			false},
+		"a coding that is none": {post("Transfer-Encoding: xchunked", "0\r\n\r\n"), false},
+		"a chunk with 0x":       {post("Transfer-Encoding: chunked", "0x5\r\nhello\r\n0\r\n\r\n"), false},
+		"an end with 0x":        {post("Transfer-Encoding: chunked", "0x0\r\n\r\n"), false},
+		"a size with a letter":  {post("Transfer-Encoding: chunked", "3x\r\nabc\r\n0\r\n\r\n"), false},
+		"two sizes":             {post("Transfer-Encoding: chunked", "3,3\r\nabc\r\n0\r\n\r\n"), false},
+		"a packed body":         {post("Content-Encoding: gzip\r\nContent-Length: 5", "hello"), false},
+		"a signed chunk":        {post("Transfer-Encoding: chunked", "+5\r\nhello\r\n0\r\n\r\n"), false},
+		"a chunk longer than there is": {post("Transfer-Encoding: chunked", "ffffffffffffffff5\r\nhello\r\n0\r\n\r\n"),
+			false},
+		"chunks whose lines end in LF": {post("Transfer-Encoding: chunked", "5\nhello\n0\n\n"), false},
+		"two hosts":                    {"GET /open/x HTTP/1.1\r\nHost: " + host + "\r\nHost: evil.example\r\n\r\n", false},
+		"a folded header":              {"GET /open/x HTTP/1.1\r\nHost: " + host + "\r\nX: a\r\n b\r\n\r\n", false},
+		"a carriage return in a header": {"GET /open/x HTTP/1.1\r\nHost: " + host + "\r\nX: a\rContent-Length: 5\r\n\r\n",
+			false},
+		"a header without a colon":   {"GET /open/x HTTP/1.1\r\nHost: " + host + "\r\nX\r\n\r\n", false},
+		"an address at another host": {"GET http://evil.example/open/x HTTP/1.1\r\nHost: " + host + "\r\n\r\n", false},
 	} {
 		t.Run(rule, func(t *testing.T) {
 			conn, err := net.Dial("tcp", host)
@@ -74,7 +77,8 @@ func TestAmbiguousRequestsAreRefused(t *testing.T) {
 // Secrets in an address are refused, and no trace has them.
 func TestSecretsInAddressesAreRefused(t *testing.T) {
 	for _, path := range []string{"/oidc/op/authorize?client_id=possession-planner&client%5Fsecret=hush-in-address",
-		"/oidc/op/authorize?client_id=possession-planner&access_token=hush-in-address", "/oidc/op/logout?password=hush-in-address",
+		"/oidc/op/authorize?client_id=possession-planner&access_token=hush-in-address",
+		"/oidc/op/logout?password=hush-in-address",
 		"/oidc/op/logout?client_id=possession-planner&client_assertion=hush-in-address"} {
 		res, err := http.Get(shared.Base + path)
 		require.NoError(t, err)

@@ -50,7 +50,8 @@ func (v *visitor) comes(provider string) *visitor {
 func asks(d *demo, client, back string) string {
 	return d.Base + "/oidc/op/authorize?" + url.Values{"client_id": {client}, "response_type": {"code"},
 		"redirect_uri": {back},
-		"scope":        {"openid profile email"}, "state": {"s"}, "code_challenge": {oidc.Challenge(strings.Repeat("v", 43))},
+		"scope":        {"openid profile email"}, "state": {"s"}, "code_challenge": {oidc.Challenge(strings.Repeat("v",
+			43))},
 		"code_challenge_method": {"S256"}}.Encode()
 }
 
@@ -218,7 +219,8 @@ func TestFaultsOfIssuers(t *testing.T) {
 	v.post(v.page.action, url.Values{"provider": {"oakhollow"}})
 	v.submit("username", "mina.thorne", "password", "oakhollow-demo", "fault", "stays")
 	require.Contains(t, v.page.text, "The reply address of the request is not registered")
-	l, err := client.Call(context.Background(), shared.client(), api.ListTraces, api.TraceFilter{Application: "track-access", Limit: 1})
+	l, err := client.Call(context.Background(), shared.client(), api.ListTraces,
+		api.TraceFilter{Application: "track-access", Limit: 1})
 	require.NoError(t, err)
 	require.Equal(t, "waiting", l.Items[0].Result)
 }
@@ -237,7 +239,8 @@ func TestRelyingOnTheCommandLine(t *testing.T) {
 		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
 		return path
 	}
-	secret, id := file("secret", "oakhollow-demo-secret-of-the-gate\n"), file("id", "7f3a1c52-9d04-4e1b-8a6e-2c5b90d1e7a4")
+	secret, id := file("secret", "oakhollow-demo-secret-of-the-gate\n"), file("id",
+		"7f3a1c52-9d04-4e1b-8a6e-2c5b90d1e7a4")
 	issuer, club := d.host("oakhollow"), d.host("season-club")
 	res, err := http.Get(issuer + oidc.DiscoveryPath)
 	require.NoError(t, err)
@@ -250,7 +253,8 @@ func TestRelyingOnTheCommandLine(t *testing.T) {
 	by := func(name string, more ...string) []string {
 		return append([]string{"provider", "add", name, "--client-id", name, "--client-secret-file", secret}, more...)
 	}
-	plain := []string{"--protocol", "oauth2", "--authorize", club + "/authorize", "--token", club + "/token", "--userinfo",
+	plain := []string{"--protocol", "oauth2", "--authorize", club + "/authorize", "--token", club + "/token",
+		"--userinfo",
 		club + "/api/me", "--userinfo", club + "/api/me/emails"}
 	for _, c := range []struct {
 		rule string
@@ -259,7 +263,8 @@ func TestRelyingOnTheCommandLine(t *testing.T) {
 		want []string
 	}{
 		{"by its issuer", by("a", "--issuer", issuer), 0, []string{"added a, " + issuer}},
-		{"by the address of its document, as issuer", by("b", "--issuer", issuer+oidc.DiscoveryPath), 0, []string{"added b"}},
+		{"by the address of its document, as issuer", by("b", "--issuer", issuer+oidc.DiscoveryPath), 0,
+			[]string{"added b"}},
 		{"by the address of its document", by("c", "--metadata", issuer+oidc.DiscoveryPath), 0, []string{"added c"}},
 		{"by its document", by("d", "--metadata", document), 0, []string{"added d"}},
 		{"by single endpoints", by("e", "--issuer", issuer, "--authorize", issuer+"/authorize", "--token", issuer+"/token",
@@ -291,7 +296,8 @@ func TestRelyingOnTheCommandLine(t *testing.T) {
 		{"an end of the secret", []string{"provider", "update", "oakhollow", "--client-secret-file", secret,
 			"--client-secret-ends", ends.Format(time.DateOnly)}, 0,
 			[]string{"secret-at-provider-ending"}},
-		{"what ends", []string{"provider", "list", "--wide"}, 0, []string{fmt.Sprintf("in %d days", int(time.Until(ends).Hours()/24))}},
+		{"what ends", []string{"provider", "list", "--wide"}, 0, []string{fmt.Sprintf("in %d days",
+			int(time.Until(ends).Hours()/24))}},
 	} {
 		out, stderr, code := d.cli(t, "", c.args...)
 		require.Equal(t, c.code, code, "%s: %s%s", c.rule, out, stderr)

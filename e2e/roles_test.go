@@ -23,7 +23,8 @@ func (v *visitor) as(username string, password ...string) *visitor {
 	return v.submit("username", username, "password", strings.Join(append(password, "wrenmoor-demo")[:1], "")).onward()
 }
 
-// Somebody enters with the roles that they hold, as attribute and as claim; with one that is asked for, if it is theirs.
+// Somebody enters with the roles that they hold, as attribute and as claim; with one that is asked for, if it is
+// theirs.
 func TestRoles(t *testing.T) {
 	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
 	require.NoError(t, err)
@@ -44,7 +45,8 @@ func TestRoles(t *testing.T) {
 	run(1, "is a role of possession-planner", "app", "set", "crew-roster", "defaultRole=planner-lead")
 	run(1, `did you mean "roster-driver"?`, "app", "set", "crew-roster", "defaultRole=roster-drivr")
 	run(1, "the protocol uses itself", "app", "set", "possession-planner", "roleParameter=scope")
-	run(1, "read it in the release", "provider", "set", "wrenmoor-staff", `intakeMapping={"rules":[{"to":{"name":"x"},"from":[{"role":true}]}]}`)
+	run(1, "read it in the release", "provider", "set", "wrenmoor-staff",
+		`intakeMapping={"rules":[{"to":{"name":"x"},"from":[{"role":true}]}]}`)
 	run(1, `did you mean "crew-roster"?`, "role", "list", "--application", "crew-rooster")
 	run(1, `did you mean "driver"?`, "app", "admitted", "crew-roster", "--role", "drivr")
 
@@ -57,12 +59,14 @@ func TestRoles(t *testing.T) {
 
 	// A role that is asked for is given to who holds it; everything else is refused, and told to the engineer.
 	for _, c := range []struct{ at, query, says string }{
-		{d.Base + "/open/possession-planner", "?role=reader", "possessions.read"}, {d.Base + "/open/crew-roster", "?role=driver", "DRIVER"}} {
+		{d.Base + "/open/possession-planner", "?role=reader", "possessions.read"},
+		{d.Base + "/open/crew-roster", "?role=driver", "DRIVER"}} {
 		if v := newVisitor(t).get(c.at + c.query); c.at == d.Base+"/open/crew-roster" {
 			require.Contains(t, v.as("dov.petrak").page.text, c.says)
 		}
 	}
-	for _, asked := range []string{"operations", "nobody's", "<b>x</b>", strings.Repeat("x", 10<<10), "DRIVER", "driver "} {
+	for _, asked := range []string{"operations", "nobody's", "<b>x</b>", strings.Repeat("x", 10<<10), "DRIVER",
+		"driver "} {
 		v = newVisitor(t).get(d.Base + "/open/crew-roster?role=" + url.QueryEscape(asked)).as("ada.fenwick")
 		require.NotContains(t, v.page.text, "You are in as", asked)
 		require.NotContains(t, v.page.body, "<b>x</b>")
@@ -102,7 +106,8 @@ func TestRoles(t *testing.T) {
 	run(0, "reader", "app", "admitted", "possession-planner", "--role", "reader")
 	require.Contains(t, run(0, "", "app", "admitted", "possession-planner", "--csv"), "by,ground,roles,finding")
 	run(0, "controller", "person", "entries", "3")
-	run(0, "", "role", "put", "planner-second", "application=possession-planner", "title=Second reader", "values=Possessions.Read")
+	run(0, "", "role", "put", "planner-second", "application=possession-planner", "title=Second reader",
+		"values=Possessions.Read")
 	run(0, "role-values-alike", "check", "possession-planner")
 	run(0, "", "role", "put", "refunder", "application=refund-desk", "title=Refunds", "values=refunds")
 	run(0, "role-unsent", "check", "refund-desk")
@@ -131,7 +136,8 @@ func TestAskedForEntry(t *testing.T) {
 	require.NoError(t, err)
 	defer d.stop()
 	run := d.runs(t)
-	run(0, "", "app", "set", "lost-property", "everyone=no", "askForEntry=true", "owner=Inés Calder, lost-property@wrenmoor.example, https://help.wrenmoor.example/lost", "--yes")
+	run(0, "", "app", "set", "lost-property", "everyone=no", "askForEntry=true",
+		"owner=Inés Calder, lost-property@wrenmoor.example, https://help.wrenmoor.example/lost", "--yes")
 	v := newVisitor(t).get(d.host("lost-property") + "/start").as("gwen.tarrow")
 	require.Contains(t, v.page.text, "You may not enter this application yet")
 	require.Regexp(t, `Ask\s+Inés Calder\s+or\s+lost-property@wrenmoor.example\s+or`, v.page.text)
@@ -149,9 +155,12 @@ func TestAskedForEntry(t *testing.T) {
 	other := newVisitor(t).get(d.host("lost-property") + "/start").as("gwen.tarrow")
 	other.submit("do", "ask")
 	require.Contains(t, other.page.text, "You asked for entry")
-	require.Eventually(t, func() bool { return d.letters(t, "lost-property@wrenmoor.example", "asks for entry") == 1 }, 5*time.Second, 50*time.Millisecond)
-	require.NotContains(t, newVisitor(t).post(at+"/form", url.Values{"do": {"ask"}}).page.text, "You asked for entry", "another browser")
-	require.Contains(t, newVisitor(t).post(d.Base+"/crossing/nothing/form", url.Values{"do": {"ask"}}).page.text, "expired")
+	require.Eventually(t, func() bool { return d.letters(t, "lost-property@wrenmoor.example", "asks for entry") == 1 },
+		5*time.Second, 50*time.Millisecond)
+	require.NotContains(t, newVisitor(t).post(at+"/form", url.Values{"do": {"ask"}}).page.text, "You asked for entry",
+		"another browser")
+	require.Contains(t, newVisitor(t).post(d.Base+"/crossing/nothing/form", url.Values{"do": {"ask"}}).page.text,
+		"expired")
 	run(0, "Gwen Tarrow", "request", "list", "--application", "lost-property")
 	run(0, "Admit person 7 by name.", "trace", "show", ref)
 
@@ -182,7 +191,8 @@ func TestAskedForEntry(t *testing.T) {
 	// Whoever comes for the first time is known once they asked.
 	run(0, "", "app", "set", "track-access", "everyone=no", "askForEntry=true", "--yes")
 	v = newVisitor(t).get(d.host("track-access") + "/start")
-	v.post(v.page.action, url.Values{"provider": {"season-club"}}).submit("username", "rosa.finch", "password", "club-demo").onward()
+	v.post(v.page.action, url.Values{"provider": {"season-club"}}).submit("username", "rosa.finch", "password",
+		"club-demo").onward()
 	v.submit("do", "ask")
 	digest = digestOf.FindStringSubmatch(run(0, "", "request", "show", "2"))[1]
 	run(0, "approved", "request", "approve", "2", "--digest", digest)
@@ -234,15 +244,17 @@ func (c *chromium) waitsForAnother(d *demo) {
 	c.shot("refused-ask")
 }
 
-// What a provider has to send of groups stands on its exchange sheet, letter by letter; what means nothing here, and what
-// never comes, is told.
+// What a provider has to send of groups stands on its exchange sheet, letter by letter; what means nothing here, and
+// what never comes, is told.
 func TestExpectedValuesOfGroups(t *testing.T) {
 	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
 	require.NoError(t, err)
 	defer d.stop()
 	run := d.runs(t)
-	require.Regexp(t, `drivers\s+drivers\s+enters crew-roster \(rule roster-drivers\); is driver in crew-roster`, run(0, "", "provider", "exchange", "wrenmoor-staff"))
-	require.NotContains(t, run(0, "", "provider", "exchange", "season-club"), "Values of groups", "its values make nobody a member")
+	require.Regexp(t, `drivers\s+drivers\s+enters crew-roster \(rule roster-drivers\); is driver in crew-roster`,
+		run(0, "", "provider", "exchange", "wrenmoor-staff"))
+	require.NotContains(t, run(0, "", "provider", "exchange", "season-club"), "Values of groups",
+		"its values make nobody a member")
 	run(0, "oakhollow, wrenmoor-new, wrenmoor-staff", "group", "show", "drivers")
 	require.NotContains(t, run(0, "", "group", "show", "drivers"), "is operations in crew-roster", "the nearest counts")
 
@@ -281,12 +293,14 @@ func TestExpectedValuesOfGroups(t *testing.T) {
 // The recipes of docs/roles.md do what they say.
 func TestRecipesOfRoles(t *testing.T) {
 	want := map[string]struct{ simulate, roles string }{ // what is simulated, and what is sent for roles
-		"An attribute for each role":                              {"crew-roster groups=depot-leads --group depot-leads", "LEAD"},
-		"A role by a condition, for whoever came by one provider": {"track-access --person 17 --provider oakhollow", "guest"},
-		"One role alone, the first by place":                      {"possession-planner --person 1", "possessions.deputy"},
-		"A role for everybody else":                               {"refund-desk --person 1", "refunds.read"},
-		"Nobody without a role":                                   {"depot-terminal --person 1", "deny"},
-		"Entry that is asked for and approved":                    {"lost-property --person 1", "deny"},
+		"An attribute for each role": {"crew-roster groups=depot-leads --group depot-leads",
+			"LEAD"},
+		"A role by a condition, for whoever came by one provider": {"track-access --person 17 --provider oakhollow",
+			"guest"},
+		"One role alone, the first by place":   {"possession-planner --person 1", "possessions.deputy"},
+		"A role for everybody else":            {"refund-desk --person 1", "refunds.read"},
+		"Nobody without a role":                {"depot-terminal --person 1", "deny"},
+		"Entry that is asked for and approved": {"lost-property --person 1", "deny"},
 	}
 	cook(t, "../docs/roles.md", 6, func(d *demo, title string) {
 		w, there := want[title]

@@ -28,8 +28,10 @@ func TestRollout(t *testing.T) {
 	in := func(who string) string {
 		return newVisitor(t).get(d.host("lost-property") + "/start").as(who).page.text
 	}
-	for _, c := range [][2]string{{"a pilot of nobody", "phase=pilot"}, {"from share:1 to share:100", "cohort=share:120"}, {"there is no person 4711", "cohort=person:4711"},
-		{`did you mean "drivers"?`, "cohort=group:drivrs"}, {"happens twice", "nextAt=2027-10-31 02:30 Europe/Berlin"}, {"has passed", "nextAt=2020-01-31 02:30 Europe/Berlin"}} {
+	for _, c := range [][2]string{{"a pilot of nobody", "phase=pilot"}, {"from share:1 to share:100", "cohort=share:120"},
+		{"there is no person 4711", "cohort=person:4711"},
+		{`did you mean "drivers"?`, "cohort=group:drivrs"}, {"happens twice", "nextAt=2027-10-31 02:30 Europe/Berlin"},
+		{"has passed", "nextAt=2020-01-31 02:30 Europe/Berlin"}} {
 		run(1, c[0], "app", "set", "lost-property", c[1])
 	}
 	midway := newVisitor(t).get(d.host("lost-property") + "/start").onward() // at the provider
@@ -48,7 +50,8 @@ func TestRollout(t *testing.T) {
 	}())
 
 	run(1, "is named by application/", "provider", "set", "wrenmoor-staff", "phase=retired")
-	run(1, "is named by application/", "provider", "set", "wrenmoor-staff", "nextAt=2099-01-31 06:00 Europe/Berlin", "nextPhase=retired")
+	run(1, "is named by application/", "provider", "set", "wrenmoor-staff", "nextAt=2099-01-31 06:00 Europe/Berlin",
+		"nextPhase=retired")
 	run(0, "", "app", "set", "crew-roster", "phase=retired", "--yes")
 	run(0, "", "app", "resume", "crew-roster")
 
@@ -58,7 +61,8 @@ func TestRollout(t *testing.T) {
 	run(1, "say what becomes of it", "app", "set", "lost-property", "phase=paused")
 	run(0, "allow", "simulate", "lost-property", "--person", "2", "--at", at)
 	require.Contains(t, in("bram.oduya"), "RequestDenied")
-	require.Eventually(t, func() bool { return strings.Contains(in("bram.oduya"), "You are in as") }, 10*time.Second, 200*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(in("bram.oduya"), "You are in as") }, 10*time.Second,
+		200*time.Millisecond)
 
 	// One step back.
 	run(0, "", "app", "set", "lost-property", "nextAt=", "phase=live", "cohort=")
@@ -80,14 +84,17 @@ func TestRollout(t *testing.T) {
 	c := startChromium(t)
 	c.signInToConsole(d)
 	// The pilot of the demo: a driver types an address and may come by the new accounts, others are not asked.
-	require.Contains(t, newVisitor(t).get(d.host("track-access")+"/start").types("celia.marsh@wrenmoor.example").as("celia.marsh").page.text, "You are in as")
+	require.Contains(t, newVisitor(t).get(d.host("track-access")+
+		"/start").types("celia.marsh@wrenmoor.example").as("celia.marsh").page.text, "You are in as")
 	v := newVisitor(t).get(d.host("track-access") + "/start").types("bram.oduya@wrenmoor.example")
 	require.Contains(t, v.page.text, "Wrenmoor new accounts")
 	v.post(v.page.action, url.Values{"provider": {"wrenmoor-new"}}).as("bram.oduya")
 	require.Contains(t, v.page.text, "You are in as")
 	v = newVisitor(t).get(d.host("track-access") + "/start").types("rhea.stone@wrenmoor.example")
-	require.Contains(t, v.post(v.page.action, url.Values{"provider": {"wrenmoor-staff"}}).as("rhea.stone").page.text, "You are in as")
-	require.Contains(t, run(0, "", "provider", "rollout", "wrenmoor-new"), "2 people: 2 entered, 0 refused at last; 1 of them in the cohort")
+	require.Contains(t, v.post(v.page.action, url.Values{"provider": {"wrenmoor-staff"}}).as("rhea.stone").page.text,
+		"You are in as")
+	require.Contains(t, run(0, "", "provider", "rollout", "wrenmoor-new"),
+		"2 people: 2 entered, 0 refused at last; 1 of them in the cohort")
 	c.open(d.Console + "connect/providers/wrenmoor-new")
 	c.see("The earlier way meanwhile")
 	c.see("Europe/London")
@@ -95,11 +102,13 @@ func TestRollout(t *testing.T) {
 	c.open(d.Console + "connect/applications/track-access")
 	c.see("1 came, 1 entered")
 	c.shot("ways")
-	run(0, "", "app", "set", "lost-property", "cohort=person:1 organisation:wrenmoor", "nextAt=2099-01-31 06:00 Europe/Berlin", "nextPhase=live", "--yes")
+	run(0, "", "app", "set", "lost-property", "cohort=person:1 organisation:wrenmoor",
+		"nextAt=2099-01-31 06:00 Europe/Berlin", "nextPhase=live", "--yes")
 	require.Contains(t, in("ada.fenwick"), "You are in as")
 	c.open(d.Console + "connect/applications/lost-property")
 	c.see("in the cohort")
-	require.Contains(t, run(0, "", "app", "rollout", "lost-property"), "16 who may pass: 1 tried, 1 entered, 0 refused at last", "since the cohort changed")
+	require.Contains(t, run(0, "", "app", "rollout", "lost-property"),
+		"16 who may pass: 1 tried, 1 entered, 0 refused at last", "since the cohort changed")
 	c.see("2099-01-31 06:00 Europe/Berlin")
 	c.press("Withdraw")
 	c.until(`!document.body.innerText.includes('2099-01-31 06:00')`)
@@ -112,10 +121,12 @@ func TestRollout(t *testing.T) {
 func TestRecipesOfRollout(t *testing.T) {
 	want := map[string][][2]string{ // who, and what is decided
 		"A few people first": {{"--person 1", "allow"}, {"--person 3", "deny"}},
-		"Then their group, and the control room's network":           {{"--person 1", "allow"}, {"--person 2", "deny"}, {"--person 2 --network 192.0.2.9", "allow"}},
-		"A tenth of everybody, always the same":                      nil,
-		"Open at a moment":                                           {{"--person 2", "deny"}, {"--person 2 --at 2099-01-31T05:00:00Z", "allow"}},
-		"One step back":                                              {{"--person 2", "allow"}},
+		"Then their group, and the control room's network": {{"--person 1", "allow"}, {"--person 2", "deny"},
+			{"--person 2 --network 192.0.2.9", "allow"}},
+		"A tenth of everybody, always the same": nil,
+		"Open at a moment": {{"--person 2", "deny"},
+			{"--person 2 --at 2099-01-31T05:00:00Z", "allow"}},
+		"One step back": {{"--person 2", "allow"}},
 		"A new provider for one network, everybody else as before":   nil,
 		"Whoever is not in the pilot signs in where they did before": {{"--person 1", "allow"}, {"--person 2", "deny"}},
 		"A provider opens at a moment, and both sides are mailed":    nil,
@@ -124,7 +135,8 @@ func TestRecipesOfRollout(t *testing.T) {
 		who, there := want[title]
 		require.True(t, there, title)
 		for _, w := range who {
-			out, stderr, code := d.cli(t, "", append([]string{"simulate", "lost-property", "--output", "json"}, strings.Fields(w[0])...)...)
+			out, stderr, code := d.cli(t, "", append([]string{"simulate", "lost-property", "--output", "json"},
+				strings.Fields(w[0])...)...)
 			require.Zero(t, code, "%s: %s", title, stderr)
 			var got api.Simulated
 			require.NoError(t, json.Unmarshal([]byte(out), &got))
@@ -133,8 +145,8 @@ func TestRecipesOfRollout(t *testing.T) {
 	})
 }
 
-// Whoever is not in a pilot goes on as before: to where the application asked earlier, with what it asked for, by GET and
-// by POST; and a pilot that goes by who somebody is asks for their address, or goes by their session.
+// Whoever is not in a pilot goes on as before: to where the application asked earlier, with what it asked for, by GET
+// and by POST; and a pilot that goes by who somebody is asks for their address, or goes by their session.
 func TestEarlierWay(t *testing.T) {
 	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
 	require.NoError(t, err)
@@ -142,7 +154,8 @@ func TestEarlierWay(t *testing.T) {
 	run := d.runs(t)
 	old := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		_ = r.ParseForm()
-		fmt.Fprintf(w, "The earlier sign-in: %s x=%s request=%t state=%t", r.Method, r.Form.Get("x"), r.Form.Get("SAMLRequest") != "", r.Form.Has("RelayState"))
+		fmt.Fprintf(w, "The earlier sign-in: %s x=%s request=%t state=%t", r.Method, r.Form.Get("x"),
+			r.Form.Get("SAMLRequest") != "", r.Form.Has("RelayState"))
 	}))
 	defer old.Close()
 	earlier := "oldSignIn=" + old.URL + "/sso?x=1"
@@ -165,21 +178,26 @@ func TestEarlierWay(t *testing.T) {
 	require.NoError(t, err)
 	plain, err := io.ReadAll(flate.NewReader(bytes.NewReader(octets)))
 	require.NoError(t, err)
-	v = newVisitor(t).post(d.Base+"/saml/idp/sso", url.Values{"SAMLRequest": {base64.StdEncoding.EncodeToString(plain)}, "RelayState": {"shelf 7"}}).as("bram.oduya").onward()
+	v = newVisitor(t).post(d.Base+"/saml/idp/sso", url.Values{"SAMLRequest": {base64.StdEncoding.EncodeToString(plain)},
+		"RelayState": {"shelf 7"}}).as("bram.oduya").onward()
 	require.Contains(t, v.page.text, "The earlier sign-in: POST x=1 request=true state=true")
 
 	// The provider it is tied to has a pilot by group: an address tells who somebody is, and a session does.
 	run(0, "", "app", "set", "lost-property", "phase=live", "provider=oakhollow", "--yes")
-	run(0, "", "provider", "set", "oakhollow", "phase=pilot", "cohort=person:17 person:12", "nextAt=2099-01-31 06:00 Europe/Berlin", "nextPhase=live", "--yes")
+	run(0, "", "provider", "set", "oakhollow", "phase=pilot", "cohort=person:17 person:12",
+		"nextAt=2099-01-31 06:00 Europe/Berlin", "nextPhase=live", "--yes")
 	v = newVisitor(t).get(d.host("lost-property") + "/start").types("ada.fenwick@wrenmoor.example")
 	require.Contains(t, v.page.text, "The earlier sign-in: GET")
-	v = newVisitor(t).get(d.host("lost-property")+"/start").types("mina.thorne@oakhollow.example").as("mina.thorne", "oakhollow-demo")
+	v = newVisitor(t).get(d.host("lost-property")+"/start").types("mina.thorne@oakhollow.example").as("mina.thorne",
+		"oakhollow-demo")
 	require.Contains(t, v.page.text, "You are in as")
-	v = newVisitor(t).get(d.host("lost-property")+"/start").types("mina.thorne@oakhollow.example").as("petra.quill", "oakhollow-demo")
+	v = newVisitor(t).get(d.host("lost-property")+"/start").types("mina.thorne@oakhollow.example").as("petra.quill",
+		"oakhollow-demo")
 	require.Contains(t, v.page.text, "The earlier sign-in: GET", "who came decides, not the address")
 	v = newVisitor(t).get(d.host("crew-roster") + "/start").as("leo.quarrie").get(d.host("lost-property") + "/start")
 	require.Contains(t, v.page.text, "Sign in to Oakhollow", "his session tells")
-	require.Contains(t, run(0, "", "trace", "show", newest(run, "lost-property", "entered")), "is in its pilot, which includes the person by name")
+	require.Contains(t, run(0, "", "trace", "show", newest(run, "lost-property", "entered")),
+		"is in its pilot, which includes the person by name")
 	run(0, "", "app", "set", "lost-property", "oldSignIn=", "refusedHere=true", "--yes")
 	v = newVisitor(t).get(d.host("lost-property") + "/start").types("ada.fenwick@wrenmoor.example")
 	require.Contains(t, v.page.text, "It opens on 2099-01-31 06:00 Europe/Berlin.")

@@ -31,8 +31,10 @@ func TestByWhichProvider(t *testing.T) {
 	run := d.runs(t)
 	// Bad input, wherever a name can stand.
 	run(1, `did you mean "oakhollow"?`, "selection", "put", "x", "title=X", "providers=oakhollw")
-	run(1, `did you mean "track-access"?`, "selection", "put", "x", "title=X", "providers=oakhollow", "applications=track-acces")
-	run(1, "is tied to wrenmoor-staff", "selection", "put", "x", "title=X", "providers=oakhollow", "applications=crew-roster")
+	run(1, `did you mean "track-access"?`, "selection", "put", "x", "title=X", "providers=oakhollow",
+		"applications=track-acces")
+	run(1, "is tied to wrenmoor-staff", "selection", "put", "x", "title=X", "providers=oakhollow",
+		"applications=crew-roster")
 	run(1, "is no domain", "selection", "put", "x", "title=X", "providers=oakhollow", "domains=oakhollow..example")
 	run(1, "is no domain", "provider", "set", "oakhollow", "domains=*.oakhollow.example")
 	run(1, "anybody can have an address", "provider", "set", "oakhollow", "domains=gmail.com")
@@ -57,8 +59,10 @@ func TestByWhichProvider(t *testing.T) {
 		v.post(v.page.action, url.Values{"provider": {"oakhollow"}})
 		require.Contains(t, v.page.body, `value="`+typed+`"`, "it is not typed twice")
 	}
-	require.Contains(t, newVisitor(t).get(d.host("track-access")+"/start").types("mina.thorne").page.text, "does not tell where you sign in")
-	require.Contains(t, run(0, "", "selection", "list"), "Whoever wants to enter track-access is asked for their address first.")
+	require.Contains(t, newVisitor(t).get(d.host("track-access")+"/start").types("mina.thorne").page.text,
+		"does not tell where you sign in")
+	require.Contains(t, run(0, "", "selection", "list"),
+		"Whoever wants to enter track-access is asked for their address first.")
 
 	// The last choice is remembered, and can be changed.
 	v = newVisitor(t).get(d.host("track-access") + "/start")
@@ -85,10 +89,13 @@ func TestByWhichProvider(t *testing.T) {
 	run(0, "", "group", "put", "pilots", "--title", "Pilots")
 	run(0, "", "person", "set", "2", "--join", "group/pilots")
 	run(0, "", "provider", "set", "oakhollow", "matchBy=emails", "vouchesFor=oakhollow.example")
-	run(1, "name the domains", "selection", "put", "pilots", "title=Pilots", "applications=track-access", "groups=pilots", "typed=true", "providers=season-club")
-	run(0, "", "selection", "put", "pilots", "title=Pilots come by the club", "applications=track-access", "order=10", "domains=wrenmoor.example", "groups=pilots", "typed=true",
+	run(1, "name the domains", "selection", "put", "pilots", "title=Pilots", "applications=track-access", "groups=pilots",
+		"typed=true", "providers=season-club")
+	run(0, "", "selection", "put", "pilots", "title=Pilots come by the club", "applications=track-access", "order=10",
+		"domains=wrenmoor.example", "groups=pilots", "typed=true",
 		"providers=season-club", "--yes")
-	for _, named := range []string{"provider remove season-club --yes", "group remove pilots", "app remove track-access --yes"} {
+	for _, named := range []string{"provider remove season-club --yes", "group remove pilots",
+		"app remove track-access --yes"} {
 		run(1, "is named by selection/pilots", strings.Fields(named)...)
 	}
 	v = newVisitor(t).get(d.host("track-access") + "/start").types("bram.oduya@wrenmoor.example")
@@ -104,7 +111,8 @@ func TestByWhichProvider(t *testing.T) {
 	run(0, "season-club", "selection", "try", "track-access", "--person", "2")
 	c := startChromium(t)
 	c.bothWays(d)
-	list, err := client.Call(t.Context(), d.client(), api.ListTraces, api.TraceFilter{Application: "track-access", Limit: 20})
+	list, err := client.Call(t.Context(), d.client(), api.ListTraces, api.TraceFilter{Application: "track-access",
+		Limit: 20})
 	require.NoError(t, err)
 	require.NotEmpty(t, list.Items)
 
@@ -149,12 +157,16 @@ func (c *chromium) bothWays(d *demo) {
 	c.t.Helper()
 	run := d.runs(c.t)
 	v := newVisitor(c.t).get(d.host("track-access") + "/start").types("rosa.finch")
-	v.post(v.page.action, url.Values{"provider": {"season-club"}}).submit("username", "rosa.finch", "password", "club-demo").onward()
-	found, err := client.Call(c.t.Context(), d.client(), api.ListPeople, api.PeoplePage{PeopleFilter: api.PeopleFilter{Provider: "season-club"}, Limit: 2})
+	v.post(v.page.action, url.Values{"provider": {"season-club"}}).submit("username", "rosa.finch", "password",
+		"club-demo").onward()
+	found, err := client.Call(c.t.Context(), d.client(), api.ListPeople,
+		api.PeoplePage{PeopleFilter: api.PeopleFilter{Provider: "season-club"}, Limit: 2})
 	require.NoError(c.t, err)
 	require.Len(c.t, found.Items, 1)
-	run(0, "", "person", "set", fmt.Sprint(found.Items[0].Number), "emails=rosa.finch@wrenmoor.example", "--join", "group/pilots")
-	for _, who := range []struct{ types, at, username, password string }{{"ada.fenwick", "wrenmoor-staff", "ada.fenwick", "wrenmoor-demo"},
+	run(0, "", "person", "set", fmt.Sprint(found.Items[0].Number), "emails=rosa.finch@wrenmoor.example", "--join",
+		"group/pilots")
+	for _, who := range []struct{ types, at, username, password string }{{"ada.fenwick", "wrenmoor-staff", "ada.fenwick",
+		"wrenmoor-demo"},
 		{"rosa.finch", "season-club", "rosa.finch", "club-demo"}} {
 		c.signedOut()
 		c.open(d.host("track-access") + "/start")
@@ -171,20 +183,29 @@ func (c *chromium) bothWays(d *demo) {
 // The recipes of docs/selection.md do what they say.
 func TestRecipesOfSelection(t *testing.T) {
 	want := map[string][][2]string{ // what try is asked, and by which providers they come
-		"Each company by its own provider, by the domain of the address": {{"track-access --email mina@oakhollow.example", "oakhollow"},
+		"Each company by its own provider, by the domain of the address": {{"track-access --email mina@oakhollow.example",
+			"oakhollow"},
 			{"track-access --email ada@wrenmoor.example", "wrenmoor-staff"}, {"track-access", "?"}},
-		"Straight to one provider from the office":                        {{"track-access --network 192.0.2.7", "wrenmoor-staff"}, {"track-access --network 203.0.113.9", "+"}},
-		"Two providers for one application":                               {{"seat-finder", "season-club wrenmoor-staff"}, {"seat-finder --provider oakhollow", "season-club wrenmoor-staff"}},
-		"Two providers of one domain, of which the person chooses":        {{"track-access --email ada@wrenmoor.example", "oakhollow wrenmoor-staff"}},
-		"Contractors by their own company's provider, whatever they type": {{"track-access --person 17", "oakhollow"}, {"track-access --person 1", "wrenmoor-staff"}},
-		"A few people of one domain by another provider first":            {{"track-access --person 1", "season-club"}, {"track-access --person 4", "wrenmoor-staff"}},
-		"As the application hints":                                        {{"track-access --hint urn:oasis:names:tc:SAML:2.0:ac:classes:SmartcardPKI", "wrenmoor-staff"}, {"track-access", "+"}},
-		"One provider, forced":                                            {{"track-access --provider oakhollow", "wrenmoor-staff"}},
+		"Straight to one provider from the office": {{"track-access --network 192.0.2.7",
+			"wrenmoor-staff"}, {"track-access --network 203.0.113.9", "+"}},
+		"Two providers for one application": {{"seat-finder", "season-club wrenmoor-staff"},
+			{"seat-finder --provider oakhollow", "season-club wrenmoor-staff"}},
+		"Two providers of one domain, of which the person chooses": {{"track-access --email ada@wrenmoor.example",
+			"oakhollow wrenmoor-staff"}},
+		"Contractors by their own company's provider, whatever they type": {{"track-access --person 17", "oakhollow"},
+			{"track-access --person 1", "wrenmoor-staff"}},
+		"A few people of one domain by another provider first": {{"track-access --person 1", "season-club"},
+			{"track-access --person 4", "wrenmoor-staff"}},
+		"As the application hints": {{"track-access --hint urn:oasis:names:tc:SAML:2.0:ac:classes:SmartcardPKI",
+			"wrenmoor-staff"}, {"track-access", "+"}},
+		"One provider, forced": {{"track-access --provider oakhollow",
+			"wrenmoor-staff"}},
 	}
 	cook(t, "../docs/selection.md", 8, func(d *demo, title string) {
 		require.NotEmpty(t, want[title], title)
 		for _, w := range want[title] {
-			out, stderr, code := d.cli(t, "", append([]string{"selection", "try", "--output", "json"}, strings.Fields(w[0])...)...)
+			out, stderr, code := d.cli(t, "", append([]string{"selection", "try", "--output", "json"},
+				strings.Fields(w[0])...)...)
 			require.Zero(t, code, "%s: %s", title, stderr)
 			var got api.WayFound
 			require.NoError(t, json.Unmarshal([]byte(out), &got))

@@ -126,7 +126,8 @@ func TestWishesReachTheProvider(t *testing.T) {
 func TestTraceShowsEveryMessage(t *testing.T) {
 	ctx := context.Background()
 	newVisitor(t).get(shared.host("crew-roster") + "/start?binding=post&RelayState=trace-me").signIn("").onward()
-	list, err := client.Call(ctx, shared.client(), api.ListTraces, api.TraceFilter{Application: "crew-roster", Result: "entered", Limit: 1})
+	list, err := client.Call(ctx, shared.client(), api.ListTraces, api.TraceFilter{Application: "crew-roster",
+		Result: "entered", Limit: 1})
 	require.NoError(t, err)
 	trace, err := client.Call(ctx, shared.client(), api.ShowTrace, api.Name(list.Items[0].ID))
 	require.NoError(t, err)
@@ -166,7 +167,8 @@ func TestGateRefuses(t *testing.T) {
 			}
 			// These the application hears.
 			require.Contains(t, v.page.text, "The provider answered with a refusal", v.page.text)
-			list, err := client.Call(context.Background(), shared.client(), api.ListTraces, api.TraceFilter{Search: f.Finding, Limit: 1})
+			list, err := client.Call(context.Background(), shared.client(), api.ListTraces,
+				api.TraceFilter{Search: f.Finding, Limit: 1})
 			require.NoError(t, err)
 			require.Len(t, list.Items, 1)
 		})
@@ -245,8 +247,9 @@ func TestGateRefuses(t *testing.T) {
 		ctx := context.Background()
 		app := startStandin(t, "app", "--gate", shared.Base+"/saml/idp")
 		metadata := strings.Replace(newVisitor(t).get(app+"/metadata").page.body, app+"/acs", app+"/other-acs", 1)
-		_, err := client.Call(ctx, shared.client(), api.RecordsOf("application").Add, api.Body(api.NewRecord{Name: "moved", Settings: federation.Settings{"provider": "wrenmoor-staff"},
-			Given: api.Given{Metadata: metadata}}))
+		_, err := client.Call(ctx, shared.client(), api.RecordsOf("application").Add,
+			api.Body(api.NewRecord{Name: "moved", Settings: federation.Settings{"provider": "wrenmoor-staff"},
+				Given: api.Given{Metadata: metadata}}))
 		require.NoError(t, err)
 		newVisitor(t).get(app+"/start").refused(shared, "acs-unregistered")
 		require.NoError(t, client.Do(ctx, shared.client(), api.RecordsOf("application").Remove, api.Name("moved")))
@@ -297,12 +300,14 @@ func TestTwoTabsDoNotDisturbEachOther(t *testing.T) {
 func TestUnsolicitedAnswerBecomesAStartWhereAllowed(t *testing.T) {
 	ctx := context.Background()
 	provider := startStandin(t, "provider", "--name", "branch", "--gate", shared.Base+"/saml/sp/branch")
-	_, err := client.Call(ctx, shared.client(), api.RecordsOf("provider").Add, api.Body(api.NewRecord{Name: "branch", Settings: federation.Settings{"allowUnsolicited": true},
-		Given: api.Given{Address: provider + "/metadata"}}))
+	_, err := client.Call(ctx, shared.client(), api.RecordsOf("provider").Add,
+		api.Body(api.NewRecord{Name: "branch", Settings: federation.Settings{"allowUnsolicited": true},
+			Given: api.Given{Address: provider + "/metadata"}}))
 	require.NoError(t, err)
 	app := startStandin(t, "app", "--name", "branch-app", "--gate", shared.Base+"/saml/idp")
-	_, err = client.Call(ctx, shared.client(), api.RecordsOf("application").Add, api.Body(api.NewRecord{Name: "branch-app", Settings: federation.Settings{"provider": "branch"},
-		Given: api.Given{Address: app + "/metadata"}}))
+	_, err = client.Call(ctx, shared.client(), api.RecordsOf("application").Add,
+		api.Body(api.NewRecord{Name: "branch-app", Settings: federation.Settings{"provider": "branch"},
+			Given: api.Given{Address: app + "/metadata"}}))
 	require.NoError(t, err)
 	v := newVisitor(t).get(app + "/start").signIn("").onward()
 	require.Contains(t, v.page.text, "You are in as")
@@ -311,7 +316,8 @@ func TestUnsolicitedAnswerBecomesAStartWhereAllowed(t *testing.T) {
 	require.Contains(t, v.page.text, "started at the gate")
 	v.get(provider+"/").submit("target", "nowhere")
 	v.onward().refused(shared, "unsolicited-target")
-	require.Contains(t, v.get(provider+"/").submit("target", "").onward().page.text, "Your applications", "without a target to the portal")
+	require.Contains(t, v.get(provider+"/").submit("target", "").onward().page.text, "Your applications",
+		"without a target to the portal")
 
 	err = client.Do(ctx, shared.client(), api.RecordsOf("provider").Remove, api.Name("branch"))
 	require.ErrorContains(t, err, "branch-app", "a provider in use is not removed")
@@ -344,7 +350,8 @@ func TestRestartBreaksNoSignInAndForgetsNoAssertion(t *testing.T) {
 
 func TestDatabaseHoldsNoSecretInTheClear(t *testing.T) {
 	newVisitor(t).get(shared.host("crew-roster") + "/start").signIn("").onward()
-	_, err := client.Call(context.Background(), shared.client(), api.ListTraces, api.TraceFilter{}) // waits until traces are written
+	_, err := client.Call(context.Background(), shared.client(), api.ListTraces,
+		api.TraceFilter{}) // waits until traces are written
 	require.NoError(t, err)
 	for _, file := range []string{"innergate.db", "innergate.db-wal", "traces.db", "traces.db-wal"} {
 		octets, err := os.ReadFile(shared.dir + "/data/data/" + file)
@@ -380,8 +387,9 @@ func TestOtherSideRollsItsKeyOver(t *testing.T) {
 			Given: api.Given{Address: srv.URL + "/metadata"}, Settings: federation.Settings{"approveChanges": approve}}))
 		require.NoError(t, err)
 		application := startStandin(t, "app", "--name", name, "--gate", shared.Base+"/saml/idp")
-		_, err = client.Call(ctx, c, api.RecordsOf("application").Add, api.Body(api.NewRecord{Name: name, Settings: federation.Settings{"provider": name},
-			Given: api.Given{Address: application + "/metadata"}}))
+		_, err = client.Call(ctx, c, api.RecordsOf("application").Add, api.Body(api.NewRecord{Name: name,
+			Settings: federation.Settings{"provider": name},
+			Given:    api.Given{Address: application + "/metadata"}}))
 		require.NoError(t, err)
 		enters := func() {
 			v := newVisitor(t).get(application + "/start").signIn("").onward()
@@ -391,7 +399,8 @@ func TestOtherSideRollsItsKeyOver(t *testing.T) {
 		enters()
 		roll()
 		refused()
-		out, err := client.Call(ctx, c, api.RecordsOf("provider").Refresh, api.Refreshing{Named: api.Name(name), Again: false})
+		out, err := client.Call(ctx, c, api.RecordsOf("provider").Refresh, api.Refreshing{Named: api.Name(name),
+			Again: false})
 		require.NoError(t, err)
 		require.Equal(t, "changed-key", string(out.Findings[0].Code))
 		if approve {
@@ -418,8 +427,9 @@ func TestLinkIsOpenedAtTheGate(t *testing.T) {
 	require.Contains(t, v.page.text, "Every timetable of Wrenmoor Rail")
 	v.get(shared.Base + "/open/timetable-archive")
 	require.Contains(t, v.page.text, "Every timetable of Wrenmoor Rail", "by the session")
-	list, err := client.Call(t.Context(), shared.client(), api.ListTraces, api.TraceFilter{Application: "timetable-archive",
-		Result: "entered", Limit: 1})
+	list, err := client.Call(t.Context(), shared.client(), api.ListTraces,
+		api.TraceFilter{Application: "timetable-archive",
+			Result: "entered", Limit: 1})
 	require.NoError(t, err)
 	trace, err := client.Call(t.Context(), shared.client(), api.ShowTrace, api.Name(list.Items[0].ID))
 	require.NoError(t, err)

@@ -49,10 +49,12 @@ func TestPeopleAsTheyAre(t *testing.T) {
 		who, names string
 		want       []string
 	}{
-		{"ada.fenwick", "oid", []string{`<td title="urn:oid:2.5.4.42">givenName</td>`, "Ada Fenwick</strong> (early shift), found by the name"}},
+		{"ada.fenwick", "oid", []string{`<td title="urn:oid:2.5.4.42">givenName</td>`,
+			"Ada Fenwick</strong> (early shift), found by the name"}},
 		{"ada.fenwick", "uri", []string{"http://schemas.xmlsoap.org/ws/2005/05/identity/claims/givenname"}},
 		{"ada.fenwick", "short", []string{`<td title="givenName">givenName</td>`}},
-		{"nils.abara", "oid", []string{"nils.abara@wrenmoor.example, nils@training.wrenmoor.example", "eduPersonEntitlement", "urn:wrenmoor:route:coast"}},
+		{"nils.abara", "oid", []string{"nils.abara@wrenmoor.example, nils@training.wrenmoor.example", "eduPersonEntitlement",
+			"urn:wrenmoor:route:coast"}},
 		{"mira.dunn", "oid", []string{"mira.dunn", "an empty one was made"}},
 		{"otto.pell", "oid", []string{"Otto.Pell@Wrenmoor.example", "No account of this application"}},
 	} {
@@ -62,7 +64,8 @@ func TestPeopleAsTheyAre(t *testing.T) {
 		}
 	}
 	v := newVisitor(t)
-	require.Contains(t, v.get(roster+"/accounts.csv").page.body, "Login,Name,Roster\nada.fenwick@wrenmoor.example,Ada Fenwick,early shift\n")
+	require.Contains(t, v.get(roster+"/accounts.csv").page.body,
+		"Login,Name,Roster\nada.fenwick@wrenmoor.example,Ada Fenwick,early shift\n")
 	v.post(roster+"/accounts", url.Values{"onlyKnown": {"1"}})
 	require.Contains(t, come("rhea.stone", ""), "not let in here: there is no account for rhea.stone@wrenmoor.example")
 	require.Contains(t, come("ada.fenwick", ""), "found by the name")

@@ -93,8 +93,8 @@ type PersonChange struct {
 	Leave  []UnitName          `json:"leave,omitempty" maxItems:"1000"`
 }
 
-// ValueMark says of what type a value is, and whether it is the primary one: that which goes first where there is room for
-// one alone.
+// ValueMark says of what type a value is, and whether it is the primary one: that which goes first where there is
+// room for one alone.
 type ValueMark struct {
 	Attribute string `json:"attribute" maxLength:"200" doc:"emails, phoneNumbers, ims, photos or addresses"`
 	Value     string `json:"value" maxLength:"2000" doc:"That is kept, or comes with this change"`

@@ -2,8 +2,8 @@ package api
 
 import "time"
 
-// EntryRequest is an admission that was asked for: by somebody who was refused, or by an owner where the application has
-// another one approve.
+// EntryRequest is an admission that was asked for: by somebody who was refused, or by an owner where the application
+// has another one approve.
 type EntryRequest struct {
 	Number      int64           `json:"number"`
 	Application string          `json:"application,omitempty" doc:"Short name; absent for one that was removed"`

@@ -100,7 +100,8 @@ func (m MailConfig) server() (mailing.Server, error) {
 	if m.PasswordFile != "" {
 		text, err := os.ReadFile(m.PasswordFile)
 		if err != nil {
-			return s, &ConfigError{"mail.passwordFile cannot be read: " + err.Error(), "Give a file that holds the password alone."}
+			return s, &ConfigError{"mail.passwordFile cannot be read: " + err.Error(),
+				"Give a file that holds the password alone."}
 		}
 		s.Password = strings.TrimSpace(string(text))
 	}
@@ -182,7 +183,8 @@ func LoadConfig(path string, environ []string) (*Config, error) {
 	}
 	c := &Config{Listen: "127.0.0.1:8400", ClockSkew: "60s", Session: SessionConfig{Absolute: "8h"},
 		Traces: TraceConfig{Keep: 10000, Days: 30, Megabytes: 1024,
-			Strangers: 2000}, Events: EventConfig{Days: 30, Keep: 1_000_000}, Metrics: MetricsConfig{AllowNetworks: []string{"127.0.0.0/8", "::1/128"}}}
+			Strangers: 2000}, Events: EventConfig{Days: 30, Keep: 1_000_000},
+		Metrics: MetricsConfig{AllowNetworks: []string{"127.0.0.0/8", "::1/128"}}}
 	if len(given) > 0 { // an empty document would empty the defaults
 		if err := yaml.Unmarshal(text, c); err != nil {
 			return nil, &ConfigError{path + ": " + firstLine(err),

@@ -65,13 +65,18 @@ func TestMailServerOfTheConfiguration(t *testing.T) {
 	for _, c := range []struct{ rule, mail, refused string }{
 		{"none", "", ""},
 		{"without signing in", "{server: \"mail.wrenmoor.example:25\", from: gate@wrenmoor.example, tls: none}", ""},
-		{"with a password beside the file", "{server: \"mail.wrenmoor.example:587\", from: Gate <gate@wrenmoor.example>, username: gate, passwordFile: password, timeout: 5s}", ""},
+		{"with a password beside the file",
+			"{server: \"mail.wrenmoor.example:587\", from: Gate <gate@wrenmoor.example>, username: gate, passwordFile: password, timeout: 5s}", ""},
 		{"no port", "{server: mail.wrenmoor.example, from: gate@wrenmoor.example}", "mail.server"},
 		{"no sender", "{server: \"mail.wrenmoor.example:25\"}", "mail.from"},
 		{"a way that is none", "{server: \"mail.wrenmoor.example:25\", from: g@w.example, tls: ssl}", "mail.tls"},
-		{"a password in the open", "{server: \"mail.wrenmoor.example:25\", from: g@w.example, tls: none, username: g, passwordFile: password}", "mail.tls"},
-		{"a name without a password", "{server: \"mail.wrenmoor.example:25\", from: g@w.example, username: g}", "mail.username"},
-		{"no file", "{server: \"mail.wrenmoor.example:25\", from: g@w.example, username: g, passwordFile: nowhere}", "mail.passwordFile cannot be read"},
+		{"a password in the open",
+			"{server: \"mail.wrenmoor.example:25\", from: g@w.example, tls: none, username: g, passwordFile: password}",
+			"mail.tls"},
+		{"a name without a password", "{server: \"mail.wrenmoor.example:25\", from: g@w.example, username: g}",
+			"mail.username"},
+		{"no file", "{server: \"mail.wrenmoor.example:25\", from: g@w.example, username: g, passwordFile: nowhere}",
+			"mail.passwordFile cannot be read"},
 		{"a time that is none", "{server: \"mail.wrenmoor.example:25\", from: g@w.example, timeout: soon}", "mail.timeout"},
 		{"too long", "{server: \"mail.wrenmoor.example:25\", from: g@w.example, timeout: 1h}", "mail.timeout"},
 		{"a key mistyped", "{sever: x}", "Did you mean \"mail.server\"?"},
@@ -103,7 +108,8 @@ func TestConfigurationIsDocumented(t *testing.T) {
 	require.NoError(t, err)
 	for _, key := range []string{"base", "listen", "data", "sealKey", "clockSkew", "tls.certificate", "tls.key",
 		"log.level", "log.format", "fetch.allowNetworks", "fetch.allowHTTP", "traces.keep", "traces.days",
-		"traces.megabytes", "traces.strangers", "events.days", "events.keep", "metrics.allowNetworks", "publisher.organisation", "publisher.url",
+		"traces.megabytes", "traces.strangers", "events.days", "events.keep", "metrics.allowNetworks",
+		"publisher.organisation", "publisher.url",
 		"publisher.contact", "publisher.mail", "mail.server", "mail.from",
 		"mail.tls", "mail.username", "mail.passwordFile", "mail.timeout", "proxies"} {
 		require.Contains(t, string(text), "`"+key+"`", key)
@@ -118,7 +124,8 @@ func TestSettingsAreDescribed(t *testing.T) {
 			lists["provider "+p.Name()] = federation.SettingList(federation.KindProvider, p.NewProvider(&federation.Gate{}, ""))
 		}
 		if p.Applications() {
-			lists["application "+p.Name()] = federation.SettingList(federation.KindApplication, p.NewApplication(&federation.Gate{}, ""))
+			lists["application "+p.Name()] = federation.SettingList(federation.KindApplication,
+				p.NewApplication(&federation.Gate{}, ""))
 		}
 	}
 	require.Len(t, lists, 7)
@@ -133,7 +140,8 @@ func TestSettingsAreDescribed(t *testing.T) {
 			require.Contains(t, federation.SettingGroups, s.Group, at)
 			require.Equal(t, s.Type == federation.OneOf, s.Choices != nil, at)
 			require.Equal(t, s.Type == federation.Named, s.Refers != "", at)
-			require.Equal(t, slices.Contains([]federation.SettingType{federation.Switch, federation.OneOf, federation.Rules}, s.Type), s.Most == 0, at)
+			require.Equal(t, slices.Contains([]federation.SettingType{federation.Switch, federation.OneOf, federation.Rules},
+				s.Type), s.Most == 0, at)
 			for v := range s.Words {
 				require.True(t, s.Choices == nil || slices.Contains(s.Choices, v), "%s: %q is no value of it", at, v)
 			}
@@ -143,7 +151,8 @@ func TestSettingsAreDescribed(t *testing.T) {
 
 // Values that can be typed are described, too; options of commands are made from that.
 func TestFieldsAreDescribed(t *testing.T) {
-	for kind, protocols := range map[string][]string{"provider": {"saml", "oidc", "oauth2"}, "application": {"saml", "oidc", "link"}} {
+	for kind, protocols := range map[string][]string{"provider": {"saml", "oidc", "oauth2"},
+		"application": {"saml", "oidc", "link"}} {
 		for _, protocol := range protocols {
 			require.True(t, Speaks(protocol))
 			list := Fields(kind, protocol)
@@ -194,7 +203,8 @@ func TestAbilitiesAreSaid(t *testing.T) {
 	}
 	for _, name := range order {
 		require.NotEmpty(t, has[name], "nobody is %s", name)
-		text += fmt.Sprintf("| %s | %s | %s | %s |\n", strings.ToLower(name), does[name], strings.Join(has[name][federation.KindProvider], ", "),
+		text += fmt.Sprintf("| %s | %s | %s | %s |\n", strings.ToLower(name), does[name],
+			strings.Join(has[name][federation.KindProvider], ", "),
 			strings.Join(has[name][federation.KindApplication], ", "))
 	}
 	path := filepath.Join("..", "..", "docs", "protocols.md")

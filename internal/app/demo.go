@@ -209,10 +209,12 @@ func Demo(ctx context.Context, o DemoOptions) (err error) {
 	if err != nil {
 		return errors.Join(err, ln.Close())
 	}
-	s, err := startService(ctx, serviceOptions{base: base, publicMail: public, mail: post, data: filepath.Join(o.Data, "data"),
+	s, err := startService(ctx, serviceOptions{base: base, publicMail: public, mail: post,
+		data:    filepath.Join(o.Data, "data"),
 		sealKey: filepath.Join(o.Data, "seal.key"),
 		skew:    time.Minute, allowHTTP: true, publisher: federation.Publisher{Organisation: "Wrenmoor Rail",
-			URL: "https://wrenmoor.example", Contact: "Signal box", Mail: "signal-box@wrenmoor.example", Policy: "https://wrenmoor.example/privacy"},
+			URL: "https://wrenmoor.example", Contact: "Signal box", Mail: "signal-box@wrenmoor.example",
+			Policy: "https://wrenmoor.example/privacy"},
 		traces: store.TraceLimits{Keep: 10000}, metrics: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")},
 		networks: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8"),
 			netip.MustParsePrefix("::1/128")}, log: o.Log}, newBounded(ln, nil, o.Log))
@@ -318,7 +320,8 @@ func (d *running) fill(ctx context.Context, sc *scenario) error {
 	// The token's secret cannot be read back, so each run of the demo has its
 	// own, also one that begins in the second in which another was killed.
 	name := "demo-" + time.Now().UTC().Format("20060102-150405") + "-" + random.ID()[:6]
-	if _, d.ready.Token, err = g.Operators.AddToken(ctx, change.By{Who: sc.Owner.Username}, name, time.Time{}); err != nil {
+	if _, d.ready.Token, err = g.Operators.AddToken(ctx, change.By{Who: sc.Owner.Username}, name,
+		time.Time{}); err != nil {
 		return err
 	}
 	for _, fill := range []func(context.Context, *scenario) error{d.providers, d.applications, d.federations, d.people,

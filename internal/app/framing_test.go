@@ -25,12 +25,13 @@ func TestChunksAreReadInOneWay(t *testing.T) {
 	for rule, c := range map[string]struct {
 		good, bad string
 	}{
-		"no bodies":                 {get + "\r\n" + get, ""},
-		"a length":                  {"POST / HTTP/1.1\r\nContent-Length: 7\r\n\r\n0x1\r\n\r\n" + get, ""},
-		"chunks":                    {head + "5\r\n0x1\r\n\r\n00A\r\n1234567890\r\n0\r\n\r\n" + get, ""},
-		"an extension":              {head + "5;a=b\r\nhello\r\n0 ; c=\"d\"\r\n\r\n" + get, ""},
-		"a trailer":                 {head + "0\r\nX: 3,3\r\n\r\n" + get + head + "0\r\n\r\n", ""},
-		"a long header":             {"GET / HTTP/1.1\r\nX: " + strings.Repeat("transfer-encoding: chunked ", 30) + "\r\n\r\n" + get, ""},
+		"no bodies":    {get + "\r\n" + get, ""},
+		"a length":     {"POST / HTTP/1.1\r\nContent-Length: 7\r\n\r\n0x1\r\n\r\n" + get, ""},
+		"chunks":       {head + "5\r\n0x1\r\n\r\n00A\r\n1234567890\r\n0\r\n\r\n" + get, ""},
+		"an extension": {head + "5;a=b\r\nhello\r\n0 ; c=\"d\"\r\n\r\n" + get, ""},
+		"a trailer":    {head + "0\r\nX: 3,3\r\n\r\n" + get + head + "0\r\n\r\n", ""},
+		"a long header": {"GET / HTTP/1.1\r\nX: " + strings.Repeat("transfer-encoding: chunked ", 30) +
+			"\r\n\r\n" + get, ""},
 		"0x0":                       {head, "0x0\r\n\r\n" + get},
 		"3x":                        {head + "3\r\nabc\r\n", "3x\r\nabc\r\n0\r\n\r\n"},
 		"3,3":                       {head, "3,3\r\nabc\r\n0\r\n\r\n"},

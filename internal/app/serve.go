@@ -64,7 +64,8 @@ func startService(ctx context.Context, o serviceOptions, ln net.Listener) (*serv
 	g, err := gate.New(ctx, gate.Options{Base: o.base, Store: st, Log: o.log, Skew: o.skew, SessionLife: o.sessionLife,
 		SessionIdle: o.sessionIdle, AllowNetworks: o.networks,
 		AllowHTTP: o.allowHTTP, Publisher: o.publisher, Mail: o.mail, PublicMail: o.publicMail,
-		Protocols: Protocols(), Portal: Portal, EventToken: eventToken, EventsKeep: time.Duration(o.events.Days) * 24 * time.Hour,
+		Protocols: Protocols(), Portal: Portal, EventToken: eventToken,
+		EventsKeep: time.Duration(o.events.Days) * 24 * time.Hour,
 		EventsMost: int64(o.events.Keep)})
 	if err != nil {
 		return nil, errors.Join(err, st.Close())
@@ -164,7 +165,8 @@ func Serve(ctx context.Context, path string) error {
 	if err != nil {
 		return err
 	}
-	s, err := startService(ctx, serviceOptions{base: c.Base, events: c.Events, publicMail: public, mail: server, data: c.Data, sealKey: c.SealKey, skew: skew,
+	s, err := startService(ctx, serviceOptions{base: c.Base, events: c.Events, publicMail: public, mail: server,
+		data: c.Data, sealKey: c.SealKey, skew: skew,
 		sessionLife: life, sessionIdle: idle,
 		networks: fetchFrom, metrics: metrics, proxies: proxies,
 		publisher: federation.Publisher{Organisation: c.Publisher.Organisation, URL: c.Publisher.URL,

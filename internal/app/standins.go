@@ -217,8 +217,10 @@ func (d *running) units(ctx context.Context, kind federation.Kind, all []scenari
 		if _, err := g.Records.Unit(kind, u.Name); err == nil {
 			continue
 		}
-		_, err := g.Records.PutUnit(ctx, change.By{Who: "demo"}, federation.Unit{Kind: kind, Name: federation.Name(u.Name), Title: u.Title,
-			Notes: u.Notes, UserType: u.UserType, Inside: u.Inside, Values: u.Values, Providers: u.Providers, Domains: u.Domains, Groups: u.Groups})
+		_, err := g.Records.PutUnit(ctx, change.By{Who: "demo"}, federation.Unit{Kind: kind, Name: federation.Name(u.Name),
+			Title: u.Title,
+			Notes: u.Notes, UserType: u.UserType, Inside: u.Inside, Values: u.Values, Providers: u.Providers,
+			Domains: u.Domains, Groups: u.Groups})
 		if err != nil {
 			return err
 		}
@@ -226,7 +228,8 @@ func (d *running) units(ctx context.Context, kind federation.Kind, all []scenari
 	return nil
 }
 
-// rules makes the rules of access and of provider selection, the roles and the starting points, and what the portal is like.
+// rules makes the rules of access and of provider selection, the roles and the starting points, and what the portal
+// is like.
 func (d *running) rules(ctx context.Context, sc *scenario) error {
 	for _, of := range []struct {
 		kind federation.Kind
@@ -242,7 +245,8 @@ func (d *running) rules(ctx context.Context, sc *scenario) error {
 	}
 	if len(d.added) > 0 {
 		g := d.service.gate
-		if _, err := g.Records.Lay(ctx, change.By{Who: "demo"}, string(federation.KindPortal), string(federation.KindPortal), 1, sc.Portal); err != nil {
+		if _, err := g.Records.Lay(ctx, change.By{Who: "demo"}, string(federation.KindPortal), string(federation.KindPortal),
+			1, sc.Portal); err != nil {
 			return err
 		}
 	}
@@ -261,7 +265,8 @@ func (d *running) pilots(ctx context.Context, sc *scenario) error {
 			continue
 		}
 		at := time.Now().UTC().AddDate(0, 0, p.Days).Format(time.DateOnly) + " " + p.Clock
-		_, err := d.service.gate.Records.Configure(ctx, change.By{Who: "demo", Meant: true}, string(federation.KindProvider), p.Provider, 0,
+		_, err := d.service.gate.Records.Configure(ctx, change.By{Who: "demo", Meant: true}, string(federation.KindProvider),
+			p.Provider, 0,
 			federation.Settings{"phase": "pilot", "cohort": p.Cohort, "nextAt": at, "nextPhase": "live"})
 		if err != nil {
 			return err
@@ -320,7 +325,8 @@ func (d *running) mailbox(context.Context, *scenario) (err error) {
 func (d *running) payroll(ctx context.Context, _ *scenario) (err error) {
 	g := d.service.gate
 	base, err := d.serve(func(base string) (http.Handler, error) {
-		return (&standin.Recipient{Name: "payroll", Title: "Payroll of Wrenmoor Rail", Issuer: g.Base(), Base: base}).Handler(), nil
+		return (&standin.Recipient{Name: "payroll", Title: "Payroll of Wrenmoor Rail", Issuer: g.Base(),
+			Base: base}).Handler(), nil
 	})
 	if d.ready.Recipient = base + "/"; err != nil || len(d.added) == 0 {
 		return err // another run added it; its address is as it was then

@@ -33,7 +33,8 @@ func (e *environment) accessRules() *ucli.Command {
 						if r.Broken {
 							holds = "cannot be read: denies"
 						}
-						t.add("rule!", r.Name, "application", dash(r.Application), "says!", r.Sentence, "holds", holds, "decided", fmt.Sprint(r.Decided),
+						t.add("rule!", r.Name, "application", dash(r.Application), "says!", r.Sentence, "holds", holds, "decided",
+							fmt.Sprint(r.Decided),
 							"last", brief(r.Last, time.Now()))
 					}
 					e.tell(w, t, "No rules: everybody with a valid answer of a provider enters. Make one with innergate object put rule/NAME.")
@@ -44,7 +45,8 @@ func (e *environment) accessRules() *ucli.Command {
 
 // simulate is the command that tells whether somebody would enter.
 func (e *environment) simulate() *ucli.Command {
-	return &ucli.Command{Name: "simulate", Usage: "tell whether somebody would enter an application, by what, and what it would be told",
+	return &ucli.Command{Name: "simulate",
+		Usage:     "tell whether somebody would enter an application, by what, and what it would be told",
 		ArgsUsage: "APPLICATION [ATTRIBUTE=VALUE …]",
 		Description: "What is not said is as at their newest sign-in that is known. In place of a person, ATTRIBUTE=VALUE and --group tell of\n" +
 			"somebody without an account; several values are separated by |. --list takes a CSV file with a heading like number or\n" +
@@ -80,9 +82,11 @@ func (e *environment) simulated(ctx context.Context, cmd *ucli.Command, c *clien
 	}
 	switch {
 	case ways == 0:
-		return &usageError{"--person is missing", "Say who would enter: innergate person list --search NAME finds the number."}
+		return &usageError{"--person is missing",
+			"Say who would enter: innergate person list --search NAME finds the number."}
 	case ways > 1:
-		return &usageError{"more than one says who would enter", "Give one of --person, ATTRIBUTE=VALUE with --group, --list and --everyone."}
+		return &usageError{"more than one says who would enter",
+			"Give one of --person, ATTRIBUTE=VALUE with --group, --list and --everyone."}
 	case cmd.IsSet("list"):
 		return e.simulatedList(ctx, cmd, c, args[0])
 	case cmd.Bool("everyone"):
@@ -124,7 +128,8 @@ func (e *environment) tellSimulated(w io.Writer, got api.Simulated) {
 		case r.About:
 			what = "an earlier one decides"
 		}
-		t.add("looked at!", cmp.Or(r.Name, map[string]string{"admission": "(admissions)", "default": "(everyone)"}[r.By]), "says!", r.Sentence,
+		t.add("looked at!", cmp.Or(r.Name, map[string]string{"admission": "(admissions)", "default": "(everyone)"}[r.By]),
+			"says!", r.Sentence,
 			"for this person!", what)
 	}
 	e.tell(w, t, "")
@@ -202,12 +207,14 @@ func (e *environment) entrants(w io.Writer, in *api.Entrants) {
 	fmt.Fprintln(w)
 	t = table{}
 	for _, p := range in.Items {
-		t.add("number!", fmt.Sprint(p.Person), "name!", p.Name, "decision", e.colour(p.Decision), "by", cmp.Or(p.Finding, groundWords(p.Ground)),
+		t.add("number!", fmt.Sprint(p.Person), "name!", p.Name, "decision", e.colour(p.Decision), "by",
+			cmp.Or(p.Finding, groundWords(p.Ground)),
 			"as", dash(strings.Join(p.Roles, map[bool]string{true: " or ", false: ", "}[p.Choose])))
 	}
 	e.tell(w, t, "")
 	if in.Total > len(in.Items) {
-		fmt.Fprintf(w, "and %d more; --after %d shows the next ones, --csv all\n", in.Total-len(in.Items), in.Items[len(in.Items)-1].Person)
+		fmt.Fprintf(w, "and %d more; --after %d shows the next ones, --csv all\n", in.Total-len(in.Items),
+			in.Items[len(in.Items)-1].Person)
 	}
 }
 

@@ -25,33 +25,40 @@ func (e *environment) admissionCommands() []*ucli.Command {
 		{Name: "admit", Usage: "let people or groups enter an application by name, or everyone", ArgsUsage: "NAME",
 			Description: "--list takes a CSV file with a heading like number or userName, and until if wanted. Without --digest it only tells\n" +
 				"what would be, and the digest to admit with.",
-			Metadata: takes("application", ""), Flags: append(who(), &ucli.StringFlag{Name: "until", Usage: "day to whose end (UTC) they enter, like 2027-01-31"},
+			Metadata: takes("application", ""), Flags: append(who(), &ucli.StringFlag{Name: "until",
+				Usage: "day to whose end (UTC) they enter, like 2027-01-31"},
 				&ucli.BoolFlag{Name: "out", Usage: "keep the groups out instead"},
-				&ucli.BoolFlag{Name: "at-once", Usage: "where admissions wait for approval: have them act at once from then on, which waits for approval itself"},
+				&ucli.BoolFlag{Name: "at-once",
+					Usage: "where admissions wait for approval: have them act at once from then on, which waits for approval itself"},
 				&ucli.StringFlag{Name: "list", Usage: "file with a list of people, or - for standard input"},
 				&ucli.BoolFlag{Name: "skip-bad", Usage: "of a list: leave rows out that cannot be used"},
 				&ucli.StringFlag{Name: "digest", Usage: "of the list that was looked at"}, yesFlag),
 			Action: e.action(name, e.admit)},
-		{Name: "unadmit", Usage: "take entry away that was given by name", ArgsUsage: "NAME", Metadata: takes("application", ""),
+		{Name: "unadmit", Usage: "take entry away that was given by name", ArgsUsage: "NAME",
+			Metadata:    takes("application", ""),
 			Description: "What else lets somebody in, like a rule, still does. Where somebody loses their entry it asks, or needs --yes.",
 			Flags:       append(who(), yesFlag), Action: e.action(name, e.unadmit)},
-		{Name: "admitted", Usage: "list everyone who enters an application, and by what", ArgsUsage: "NAME", Metadata: takes("application", ""),
+		{Name: "admitted", Usage: "list everyone who enters an application, and by what", ArgsUsage: "NAME",
+			Metadata:    takes("application", ""),
 			Description: "Everybody who is known is looked at as they last came: by that provider, network and authentication context.",
 			Flags: []ucli.Flag{&ucli.StringFlag{Name: "search", Usage: "words of names, or numbers"},
-				&ucli.StringFlag{Name: "decision", Usage: "enters (which is allow or step-up), allow, step-up, deny or all", Value: "enters"},
+				&ucli.StringFlag{Name: "decision", Usage: "enters (which is allow or step-up), allow, step-up, deny or all",
+					Value: "enters"},
 				&ucli.StringFlag{Name: "by", Usage: "what decides: rule, admission, default or none"},
 				&ucli.StringFlag{Name: "ground", Usage: "with --by: name of the rule or the group"},
 				&ucli.StringFlag{Name: "role", Usage: "they enter with it, by its name in the application; none: with no role"},
 				&ucli.BoolFlag{Name: "named", Usage: "only who was admitted by name"},
 				&ucli.BoolFlag{Name: "csv", Usage: "all of them as CSV"},
-				&ucli.Int64Flag{Name: "after", Usage: "number after which the page begins"}, &ucli.IntFlag{Name: "limit", Usage: "at most so many", Value: 100}},
+				&ucli.Int64Flag{Name: "after", Usage: "number after which the page begins"},
+				&ucli.IntFlag{Name: "limit", Usage: "at most so many", Value: 100}},
 			Action: e.action(name, e.admitted)},
 	}
 }
 
 func admissionChange(cmd *ucli.Command) api.AdmissionChange {
-	return api.AdmissionChange{Everyone: cmd.Bool("everyone"), Groups: cmd.StringSlice("group"), People: cmd.Int64Slice("person"),
-		Until: cmd.String("until"), Out: cmd.Bool("out"),
+	return api.AdmissionChange{Everyone: cmd.Bool("everyone"), Groups: cmd.StringSlice("group"),
+		People: cmd.Int64Slice("person"),
+		Until:  cmd.String("until"), Out: cmd.Bool("out"),
 		AtOnce: cmd.Bool("at-once")}
 }
 
@@ -86,9 +93,11 @@ func (e *environment) admissionsAre(ctx context.Context, cmd *ucli.Command, c *c
 
 func (e *environment) admissions(w io.Writer, app string, in api.Admissions) {
 	if in.Request != 0 {
-		fmt.Fprintf(w, "It waits for approval, as request %d: another owner approves it (innergate request show %d).\n\n", in.Request, in.Request)
+		fmt.Fprintf(w, "It waits for approval, as request %d: another owner approves it (innergate request show %d).\n\n",
+			in.Request, in.Request)
 	}
-	said := map[string]string{"": "enters: nobody has decided on it", "yes": "enters", "no": "does not enter"}[in.Everyone]
+	said := map[string]string{"": "enters: nobody has decided on it", "yes": "enters",
+		"no": "does not enter"}[in.Everyone]
 	fmt.Fprintf(w, "Whoever nothing else is about %s.\n\n", said)
 	var t table
 	add := func(what, who string, until time.Time, ended bool, from string) {
@@ -144,13 +153,15 @@ func (e *environment) admitList(ctx context.Context, cmd *ucli.Command, c *clien
 
 func (e *environment) admitted(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
 	if cmd.Bool("named") {
-		got, err := client.Call(ctx, c, api.ListAdmissions, api.AdmissionFilter{Named: api.Name(args[0]), After: cmd.Int64("after"), Limit: cmd.Int("limit")})
+		got, err := client.Call(ctx, c, api.ListAdmissions, api.AdmissionFilter{Named: api.Name(args[0]),
+			After: cmd.Int64("after"), Limit: cmd.Int("limit")})
 		if err != nil {
 			return err
 		}
 		return e.print(cmd, got, func(w io.Writer) { e.admissions(w, args[0], got) })
 	}
-	f := api.EntrantFilter{Named: api.Name(args[0]), Search: cmd.String("search"), Decision: cmd.String("decision"), By: cmd.String("by"),
+	f := api.EntrantFilter{Named: api.Name(args[0]), Search: cmd.String("search"), Decision: cmd.String("decision"),
+		By:     cmd.String("by"),
 		Ground: cmd.String("ground"), Role: cmd.String("role")}
 	if f.Decision == "all" {
 		f.Decision = ""
@@ -162,7 +173,8 @@ func (e *environment) admitted(ctx context.Context, cmd *ucli.Command, c *client
 		}
 		return err
 	}
-	got, err := client.Call(ctx, c, api.ListEntrants, api.EntrantPage{EntrantFilter: f, After: cmd.Int64("after"), Limit: cmd.Int("limit")})
+	got, err := client.Call(ctx, c, api.ListEntrants, api.EntrantPage{EntrantFilter: f, After: cmd.Int64("after"),
+		Limit: cmd.Int("limit")})
 	if err != nil {
 		return err
 	}

@@ -61,7 +61,8 @@ type beginning func(ctx context.Context, cmd *ucli.Command, c *client.Client, na
 
 // begins wraps a command that begins a job: it is followed to its end.
 func (e *environment) begins(do beginning) ucli.ActionFunc {
-	return e.action([]string{"NAME"}, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+	return e.action([]string{"NAME"}, func(ctx context.Context, cmd *ucli.Command, c *client.Client,
+		args []string) error {
 		j, err := do(ctx, cmd, c, args[0])
 		return e.followed(ctx, cmd, c, j, err)
 	})
@@ -208,8 +209,9 @@ func (e *environment) searchAggregate(ctx context.Context, cmd *ucli.Command) er
 	if len(args) == 0 || len(args) > 2 {
 		return &usageError{"name of the aggregate, and at most one text", "Call it as " + cmd.FullName() + " NAME [TEXT]"}
 	}
-	f := api.EntityFilter{Named: api.Name(args[0]), Limit: cmd.Int("limit"), Offset: cmd.Int("offset"), Search: strings.Join(args[1:], " "),
-		Role: map[string]string{"app": "application"}[cmd.String("role")]}
+	f := api.EntityFilter{Named: api.Name(args[0]), Limit: cmd.Int("limit"), Offset: cmd.Int("offset"),
+		Search: strings.Join(args[1:], " "),
+		Role:   map[string]string{"app": "application"}[cmd.String("role")]}
 	if f.Role == "" {
 		f.Role = cmd.String("role")
 	}

@@ -22,12 +22,14 @@ var kinds = map[string]string{"": "", "provider": "provider", "app": "applicatio
 	"aggregate": "aggregate", "recipient": "recipient", "gate": "gate"}
 
 // kindFlag tells records of the same name apart.
-var kindFlag = &ucli.StringFlag{Name: "kind", Usage: "provider, app, aggregate or recipient, where several have the name"}
+var kindFlag = &ucli.StringFlag{Name: "kind",
+	Usage: "provider, app, aggregate or recipient, where several have the name"}
 
 func wantedKind(cmd *ucli.Command) (string, error) {
 	kind, ok := kinds[cmd.String("kind")]
 	if !ok {
-		return "", &usageError{fmt.Sprintf("there is no kind %q", cmd.String("kind")), "Use provider, app, aggregate or recipient."}
+		return "", &usageError{fmt.Sprintf("there is no kind %q", cmd.String("kind")),
+			"Use provider, app, aggregate or recipient."}
 	}
 	return kind, nil
 }
@@ -190,7 +192,8 @@ func (e *environment) acknowledgeOne(ctx context.Context, cmd *ucli.Command, c *
 		if len(marks) == 0 {
 			return fmt.Errorf("%s has no acknowledged finding %s; see innergate check %s", x.Name, args[1], x.Name)
 		}
-		if err := client.Do(ctx, c, api.WithdrawAcknowledgement, api.Body(api.Withdraw{Kind: x.Kind, Name: x.Name, Marks: marks})); err != nil {
+		if err := client.Do(ctx, c, api.WithdrawAcknowledgement, api.Body(api.Withdraw{Kind: x.Kind, Name: x.Name,
+			Marks: marks})); err != nil {
 			return err
 		}
 		e.said("%s counts again on %s", args[1], x.Name)
@@ -206,7 +209,8 @@ func (e *environment) acknowledgeOne(ctx context.Context, cmd *ucli.Command, c *
 	if err != nil {
 		return err
 	}
-	if err := client.Do(ctx, c, api.AcknowledgeFindings, api.Body(api.Acknowledge{Kind: x.Kind, Name: x.Name, Marks: marks, Remark: cmd.String("remark"),
+	if err := client.Do(ctx, c, api.AcknowledgeFindings, api.Body(api.Acknowledge{Kind: x.Kind, Name: x.Name,
+		Marks: marks, Remark: cmd.String("remark"),
 		Until: until})); err != nil {
 		return err
 	}

@@ -202,7 +202,9 @@ func (e *environment) root() *ucli.Command {
 			e.connections(), e.aggregates(), e.refresh(), e.waiting(),
 			e.decide("approve", "apply the change of a record that waits for approval"),
 			e.decide("decline", "drop the change of a record that waits, until the metadata changes again"), e.check(),
-			e.acknowledge(), e.history(), e.traces(), e.notices(), e.tokens(), e.owners(), e.keys(), e.contexts(), e.mappings(), e.sets(), e.objects(), e.accessRules(), e.selection(), e.roles(), e.starts(), e.recipients(), e.portal(), e.requests(), e.simulate(),
+			e.acknowledge(), e.history(), e.traces(), e.notices(), e.tokens(), e.owners(), e.keys(), e.contexts(), e.mappings(),
+			e.sets(), e.objects(), e.accessRules(), e.selection(), e.roles(), e.starts(), e.recipients(), e.portal(),
+			e.requests(), e.simulate(),
 			e.reevaluate(), e.people(), e.groups(), e.organisations(), e.comparing(),
 			e.gates(),
 			e.openapi(), e.version(), e.helpCommand()},
@@ -360,8 +362,8 @@ func (e *environment) confirm(cmd *ucli.Command, what string) error {
 	return nil
 }
 
-// lossMeant asks whether a change is made by which somebody loses something: by --yes, else on a terminal. Elsewhere it
-// is not made, and what is to be confirmed is told.
+// lossMeant asks whether a change is made by which somebody loses something: by --yes, else on a terminal. Elsewhere
+// it is not made, and what is to be confirmed is told.
 func (e *environment) lossMeant(cmd *ucli.Command, lost *finding.Finding) bool {
 	if cmd.Bool("yes") {
 		return true

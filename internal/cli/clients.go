@@ -84,7 +84,8 @@ func (e *environment) rotateSecret(ctx context.Context, cmd *ucli.Command, c *cl
 }
 
 func grantFilter(cmd *ucli.Command, name string) (api.GrantFilter, error) {
-	f := api.GrantFilter{Named: api.Name(name), Person: cmd.Int64("person"), Limit: cmd.Int("limit"), Offset: cmd.Int("offset")}
+	f := api.GrantFilter{Named: api.Name(name), Person: cmd.Int64("person"), Limit: cmd.Int("limit"),
+		Offset: cmd.Int("offset")}
 	if cmd.IsSet("person") && f.Person < 1 {
 		return f, &usageError{fmt.Sprintf("--person: there is no person %d", f.Person), "People are numbered from 1."}
 	}
@@ -133,7 +134,8 @@ func whose(number int64, name string) string {
 
 // notices shows what applications are to be told and did not answer yet.
 func (e *environment) notices() *ucli.Command {
-	return &ucli.Command{Name: "notices", Usage: "what applications are to be told, such as that somebody has signed out, and did not answer yet",
+	return &ucli.Command{Name: "notices",
+		Usage: "what applications are to be told, such as that somebody has signed out, and did not answer yet",
 		Flags: []ucli.Flag{&ucli.IntFlag{Name: "limit", Usage: "at most so many", Value: 100}},
 		Action: e.action(nil, func(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
 			l, err := client.Call(ctx, c, api.ListNotices, api.NoticeFilter{Limit: cmd.Int("limit")})

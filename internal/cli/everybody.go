@@ -18,15 +18,18 @@ import (
 // wantedFlags say whom something is done to, in place of numbers.
 func wantedFlags() []ucli.Flag {
 	return append(peopleFlags(),
-		&ucli.StringFlag{Name: "list", Usage: "in place of numbers: those who stand in this list, CSV or JSON, or - for standard input"},
+		&ucli.StringFlag{Name: "list",
+			Usage: "in place of numbers: those who stand in this list, CSV or JSON, or - for standard input"},
 		&ucli.StringFlag{Name: "by", Usage: "heading of the list by which they are found"},
-		&ucli.BoolFlag{Name: "dry-run", Usage: "only tell whom it would be about, what would end, and whom it would shut out of what"}, yesFlag)
+		&ucli.BoolFlag{Name: "dry-run",
+			Usage: "only tell whom it would be about, what would end, and whom it would shut out of what"}, yesFlag)
 }
 
 // wanted reads whom something is done to: numbers before anything else, or a list, or a search.
 func (e *environment) wanted(cmd *ucli.Command) (w api.PeopleWanted, rest []string, err error) {
 	f := peopleFilter(cmd)
-	w = api.PeopleWanted{Search: f.Search, State: f.State, Group: f.Group, Organisation: f.Organisation, UserType: f.UserType,
+	w = api.PeopleWanted{Search: f.Search, State: f.State, Group: f.Group, Organisation: f.Organisation,
+		UserType: f.UserType,
 		Provider: f.Provider, By: cmd.String("by")}
 	searched := f != api.PeopleFilter{}
 	rest = cmd.Args().Slice()
@@ -74,11 +77,13 @@ func (e *environment) doesMany(do, said string, one doing) ucli.ActionFunc {
 		in := api.PeopleChange{People: w, Do: do}
 		switch {
 		case do == "set":
-			if in.Set, err = personChange(cmd, rest); err == nil && len(in.Set.Values)+len(in.Set.Marks)+len(in.Set.Join)+len(in.Set.Leave) == 0 {
+			if in.Set, err = personChange(cmd, rest); err == nil &&
+				len(in.Set.Values)+len(in.Set.Marks)+len(in.Set.Join)+len(in.Set.Leave) == 0 {
 				err = &usageError{"nothing is to be changed", "Give ATTRIBUTE=VALUE, --mark, --join or --leave."}
 			}
 		case len(rest) > 0:
-			err = &usageError{fmt.Sprintf("%q is no number of a person", rest[0]), "Values are changed with innergate person set."}
+			err = &usageError{fmt.Sprintf("%q is no number of a person", rest[0]),
+				"Values are changed with innergate person set."}
 		}
 		if err != nil {
 			return err
@@ -94,7 +99,8 @@ func (e *environment) doesMany(do, said string, one doing) ucli.ActionFunc {
 	}
 }
 
-func (e *environment) changePeople(ctx context.Context, cmd *ucli.Command, c *client.Client, in api.PeopleChange, said string) error {
+func (e *environment) changePeople(ctx context.Context, cmd *ucli.Command, c *client.Client, in api.PeopleChange,
+	said string) error {
 	seen, err := client.Call(ctx, c, api.ChangePeople, api.Body(in))
 	if err != nil {
 		return err
@@ -115,7 +121,8 @@ func (e *environment) changePeople(ctx context.Context, cmd *ucli.Command, c *cl
 		return err
 	}
 	return e.print(cmd, done, func(w io.Writer) {
-		fmt.Fprintf(w, "%s %s; %s ended, %s\n", said, countPeople(acts), counted(done.Sessions, "session"), counted(done.Grants, "grant"))
+		fmt.Fprintf(w, "%s %s; %s ended, %s\n", said, countPeople(acts), counted(done.Sessions, "session"),
+			counted(done.Grants, "grant"))
 		e.consequence(w, done.Consequence, "are")
 		fmt.Fprintf(w, "to take it back: %s\n", done.Back)
 	})
@@ -162,8 +169,10 @@ func didWords(d api.PersonDid) string {
 	for _, x := range []struct {
 		what string
 		of   []string
-	}{{"values of", d.Values}, {"joined", units(d.Joined)}, {"left", units(d.Left)}, {"stays in", units(d.Stays)}, {"linked to", d.Linked},
-		{"no longer linked to", d.Unlinked}, {"admitted to", d.Admitted}, {"no longer admitted to", d.Unadmitted}, {"known to", d.Known}} {
+	}{{"values of", d.Values}, {"joined", units(d.Joined)}, {"left", units(d.Left)}, {"stays in", units(d.Stays)},
+		{"linked to", d.Linked},
+		{"no longer linked to", d.Unlinked}, {"admitted to", d.Admitted}, {"no longer admitted to", d.Unadmitted},
+		{"known to", d.Known}} {
 		if len(x.of) > 0 {
 			words = append(words, x.what+" "+strings.Join(x.of, ", "))
 		}
@@ -176,9 +185,11 @@ func didWords(d api.PersonDid) string {
 
 // events lists what was done to people.
 func (e *environment) events() *ucli.Command {
-	return &ucli.Command{Name: "events", Usage: "what was done to people, and by whom, the oldest first; gone after a time",
+	return &ucli.Command{Name: "events",
+		Usage:       "what was done to people, and by whom, the oldest first; gone after a time",
 		Description: "It says of what, never what it is or was. To go on where an earlier call ended, give its next as --after.",
-		Flags: []ucli.Flag{&ucli.StringFlag{Name: "since", Usage: "done since then: 2h, 3d, 2026-11-26 or 2026-11-26T08:00:00Z"},
+		Flags: []ucli.Flag{&ucli.StringFlag{Name: "since",
+			Usage: "done since then: 2h, 3d, 2026-11-26 or 2026-11-26T08:00:00Z"},
 			&ucli.Int64Flag{Name: "after", Usage: "number of the last event seen"},
 			&ucli.Int64Flag{Name: "person", Usage: "only what was done to this one"},
 			&ucli.IntFlag{Name: "limit", Usage: "at most so many", Value: 100}},
@@ -200,7 +211,8 @@ func (e *environment) listEvents(ctx context.Context, cmd *ucli.Command, c *clie
 	return e.print(cmd, p, func(w io.Writer) {
 		var t table
 		for _, x := range p.Items {
-			t.add("event", fmt.Sprint(x.Number), "at@", brief(x.At, time.Now()), "person!", fmt.Sprint(x.Person), "by!", x.Via, "who", dash(x.Who), "what!", didWords(x.Did))
+			t.add("event", fmt.Sprint(x.Number), "at@", brief(x.At, time.Now()), "person!", fmt.Sprint(x.Person), "by!", x.Via,
+				"who", dash(x.Who), "what!", didWords(x.Did))
 		}
 		e.tell(w, t, "Nothing was done to people.")
 		fmt.Fprintf(w, "\nTo go on from here: --after %d\n", p.Next)
@@ -209,9 +221,10 @@ func (e *environment) listEvents(ctx context.Context, cmd *ucli.Command, c *clie
 
 // recipients are the commands about who is told of events.
 func (e *environment) recipients() *ucli.Command {
-	return &ucli.Command{Name: "recipient", Usage: "who is told what is done to people: signed tokens are posted to them", Commands: append([]*ucli.Command{
-		{Name: "list", Usage: "list recipients, and how far they have heard", Action: e.action(nil, e.listRecipients)},
-	}, e.ownCommands(ownKind{"recipient", "a recipient", "title, address, paused", "title=TITLE address=https://…"})...)}
+	return &ucli.Command{Name: "recipient", Usage: "who is told what is done to people: signed tokens are posted to them",
+		Commands: append([]*ucli.Command{
+			{Name: "list", Usage: "list recipients, and how far they have heard", Action: e.action(nil, e.listRecipients)},
+		}, e.ownCommands(ownKind{"recipient", "a recipient", "title, address, paused", "title=TITLE address=https://…"})...)}
 }
 
 func (e *environment) listRecipients(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
@@ -231,7 +244,8 @@ func (e *environment) listRecipients(ctx context.Context, cmd *ucli.Command, c *
 			case r.Waiting > 0:
 				state = "on the way"
 			}
-			t.add("recipient!", r.Name, "title", r.Title, "address!", r.Address, "waiting", fmt.Sprint(r.Waiting), "state!", state)
+			t.add("recipient!", r.Name, "title", r.Title, "address!", r.Address, "waiting", fmt.Sprint(r.Waiting), "state!",
+				state)
 		}
 		e.tell(w, t, "No recipients. Make one with innergate recipient put NAME title=TITLE address=https://…")
 	})

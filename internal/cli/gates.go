@@ -115,16 +115,17 @@ func (g savedGates) find(name string) (savedGate, error) {
 }
 
 func (e *environment) gates() *ucli.Command {
-	return &ucli.Command{Name: "gate", Usage: "the gate that is called, and others that are saved", Commands: []*ucli.Command{
-		{Name: "show", Usage: "what the gate says of itself", Action: e.action(nil, e.showGate)},
-		{Name: "save", Usage: "remember the gate of --url and its token, once it has answered", ArgsUsage: "[NAME]",
-			Description: "It is called from then on where nothing else is said. Without NAME it is saved as default.",
-			Flags:       []ucli.Flag{&ucli.StringFlag{Name: "token-file", Usage: "file with the token, - for standard input"}},
-			Action:      e.saveGate},
-		{Name: "list", Usage: "list saved gates", Action: e.listGates},
-		{Name: "use", Usage: "call a saved gate where nothing else is said", ArgsUsage: "NAME", Action: e.useGate},
-		{Name: "forget", Usage: "forget a saved gate", ArgsUsage: "[NAME]", Action: e.forgetGate},
-	}}
+	return &ucli.Command{Name: "gate", Usage: "the gate that is called, and others that are saved",
+		Commands: []*ucli.Command{
+			{Name: "show", Usage: "what the gate says of itself", Action: e.action(nil, e.showGate)},
+			{Name: "save", Usage: "remember the gate of --url and its token, once it has answered", ArgsUsage: "[NAME]",
+				Description: "It is called from then on where nothing else is said. Without NAME it is saved as default.",
+				Flags:       []ucli.Flag{&ucli.StringFlag{Name: "token-file", Usage: "file with the token, - for standard input"}},
+				Action:      e.saveGate},
+			{Name: "list", Usage: "list saved gates", Action: e.listGates},
+			{Name: "use", Usage: "call a saved gate where nothing else is said", ArgsUsage: "NAME", Action: e.useGate},
+			{Name: "forget", Usage: "forget a saved gate", ArgsUsage: "[NAME]", Action: e.forgetGate},
+		}}
 }
 
 func (e *environment) saveGate(ctx context.Context, cmd *ucli.Command) error {
@@ -354,7 +355,8 @@ func (e *environment) whole(address string) (string, error) {
 		return strings.TrimSuffix(address, "/"), nil
 	}
 	if scheme, _, ok := strings.Cut(address, "://"); ok {
-		return "", &usageError{fmt.Sprintf("the gate cannot be called by %s", scheme), "Give an address that begins with https://."}
+		return "", &usageError{fmt.Sprintf("the gate cannot be called by %s", scheme),
+			"Give an address that begins with https://."}
 	}
 	host, _, err := net.SplitHostPort(address)
 	if err != nil {

@@ -47,8 +47,9 @@ func (e *environment) listChanges(ctx context.Context, cmd *ucli.Command, c *cli
 	if kind == "app" {
 		kind = "application"
 	}
-	l, err := client.Call(ctx, c, api.ListHistory, api.HistoryFilter{Kind: kind, Name: cmd.String("name"), Search: cmd.String("search"),
-		Limit: cmd.Int("limit"), Before: cmd.Int64("before")})
+	l, err := client.Call(ctx, c, api.ListHistory, api.HistoryFilter{Kind: kind, Name: cmd.String("name"),
+		Search: cmd.String("search"),
+		Limit:  cmd.Int("limit"), Before: cmd.Int64("before")})
 	if err != nil {
 		return err
 	}

@@ -57,7 +57,8 @@ func (e *environment) removeKey(ctx context.Context, cmd *ucli.Command, c *clien
 	if err != nil {
 		return err
 	}
-	if err := e.confirm(cmd, "key "+args[0]+" would be gone for good; what is encrypted to it cannot be read any more"); err != nil {
+	if err := e.confirm(cmd, "key "+args[0]+
+		" would be gone for good; what is encrypted to it cannot be read any more"); err != nil {
 		return err
 	}
 	if err := client.Do(ctx, c, api.RemoveKey, api.Numbered{ID: id}); err != nil {

@@ -15,7 +15,8 @@ import (
 
 // manyFlags are those of commands that change one record or many.
 func manyFlags() []ucli.Flag {
-	return []ucli.Flag{&ucli.StringFlag{Name: "search", Usage: "in place of names: all with this part of a name, title or entity ID"},
+	return []ucli.Flag{&ucli.StringFlag{Name: "search",
+		Usage: "in place of names: all with this part of a name, title or entity ID"},
 		&ucli.BoolFlag{Name: "all", Usage: "in place of names: all there are"},
 		&ucli.BoolFlag{Name: "dry-run", Usage: "only tell what would change"}, yesFlag}
 }
@@ -39,7 +40,8 @@ func (e *environment) setRecords(k kindOf, own []string) ucli.ActionFunc {
 		names, words := split(cmd.Args().Slice())
 		switch {
 		case own != nil && len(words) > 0:
-			return &usageError{fmt.Sprintf("%q is no name", words[0]), "Settings are changed with innergate " + k.command + " set."}
+			return &usageError{fmt.Sprintf("%q is no name", words[0]), "Settings are changed with innergate " + k.command +
+				" set."}
 		case own == nil && len(words) == 0:
 			return &usageError{"no setting is given", "Call it as " + cmd.FullName() + " NAME … SETTING=VALUE …; see --help."}
 		}
@@ -56,7 +58,8 @@ func (e *environment) setRecords(k kindOf, own []string) ucli.ActionFunc {
 // be asked, and does all of it or nothing.
 func (e *environment) many(ctx context.Context, cmd *ucli.Command, k kindOf, m api.Many) error {
 	if len(m.Names) == 0 && m.Search == "" && !m.All {
-		return &usageError{"no " + k.kind + " is named", "Call it as " + cmd.FullName() + " NAME …, or with --search or --all."}
+		return &usageError{"no " + k.kind + " is named", "Call it as " + cmd.FullName() +
+			" NAME …, or with --search or --all."}
 	}
 	if len(m.Names) > 0 && (m.Search != "" || m.All) {
 		return &usageError{"names and a search were given", "Give either, not both."}

@@ -37,7 +37,8 @@ func (e *environment) mappings() *ucli.Command {
 			Flags: []ucli.Flag{
 				&ucli.StringFlag{Name: "trace", Usage: "reference of a recorded sign-in"},
 				&ucli.Int64Flag{Name: "person", Usage: "number of a person: their newest recorded sign-in"},
-				&ucli.StringFlag{Name: "message", Usage: "file, or -, with a message of the provider, or a token: nothing of it is verified"},
+				&ucli.StringFlag{Name: "message",
+					Usage: "file, or -, with a message of the provider, or a token: nothing of it is verified"},
 				&ucli.StringFlag{Name: "provider", Usage: "provider whose intake is tried"},
 				&ucli.StringFlag{Name: "app", Usage: "application whose release is tried"},
 				&ucli.StringFlag{Name: "intake", Usage: "file with an intake mapping, in place of the provider's"},
@@ -140,7 +141,8 @@ func (e *environment) proposeMapping(ctx context.Context, cmd *ucli.Command, c *
 		return err
 	}
 	return e.print(cmd, got.Mapping, func(w io.Writer) {
-		e.rules(w, got.Mapping, "why", got.Why, "Nothing to propose: nobody has signed in yet, or the application asks for nothing.")
+		e.rules(w, got.Mapping, "why", got.Why,
+			"Nothing to propose: nobody has signed in yet, or the application asks for nothing.")
 		for _, u := range got.Without {
 			fmt.Fprintf(w, "Nothing is there for %s", u.Name)
 			if u.Near != "" {
@@ -184,12 +186,14 @@ func (e *environment) tryMapping(ctx context.Context, cmd *ucli.Command) error {
 	}
 	switch {
 	case cmd.String("over") != "" && (in.Intake == nil) == (in.Release == nil):
-		return &usageError{"--over is for one mapping", "Give --intake or --release with the rules that are laid over the set."}
+		return &usageError{"--over is for one mapping",
+			"Give --intake or --release with the rules that are laid over the set."}
 	case (in.Trace != "" || in.Person != 0 || in.Message != "") && (len(in.Attributes) > 0 || in.Subject != ""):
 		return &usageError{"--trace, --person and --message bring their own values",
 			"Give one of them, or --subject and NAME=VALUE."}
 	case in.Trace == "" && in.Person == 0 && in.Provider == "" && in.Application == "":
-		return &usageError{"it is not said whose mapping is tried", "Give --trace or --person, or --provider, --app or both."}
+		return &usageError{"it is not said whose mapping is tried",
+			"Give --trace or --person, or --provider, --app or both."}
 	}
 	c, err := e.dial(cmd)
 	if err != nil {
@@ -223,7 +227,8 @@ func given(words []string) (out []api.MappedValues, err error) {
 	for _, word := range words {
 		name, value, ok := strings.Cut(word, "=")
 		if !ok || name == "" {
-			return nil, &usageError{fmt.Sprintf("%q is no attribute", word), "Write NAME=VALUE, like mail=ada@wrenmoor.example."}
+			return nil, &usageError{fmt.Sprintf("%q is no attribute", word),
+				"Write NAME=VALUE, like mail=ada@wrenmoor.example."}
 		}
 		at := slices.IndexFunc(out, func(a api.MappedValues) bool { return a.Name == name })
 		if at < 0 {

@@ -17,41 +17,47 @@ import (
 
 // objects are configuration objects of every kind, as the gate describes them.
 func (e *environment) objects() *ucli.Command {
-	return &ucli.Command{Name: "object", Usage: "configuration objects of any kind, and what names them", Commands: []*ucli.Command{
-		{Name: "kinds", Usage: "list the kinds, or the settings of one", ArgsUsage: "[KIND]", Action: e.anyNumber(e.objectKinds)},
-		{Name: "schema", Usage: "print a JSON Schema of the settings of a kind, for checking files and for editors", ArgsUsage: "KIND",
-			Flags: []ucli.Flag{&ucli.StringFlag{Name: "protocol", Usage: "of records: leave out the settings of other protocols"}},
-			Action: e.action([]string{"KIND"}, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-				schema, err := client.Call(ctx, c, api.ShowSchema, api.SchemaOf{Kind: args[0], Protocol: cmd.String("protocol")})
-				if err != nil {
+	return &ucli.Command{Name: "object", Usage: "configuration objects of any kind, and what names them",
+		Commands: []*ucli.Command{
+			{Name: "kinds", Usage: "list the kinds, or the settings of one", ArgsUsage: "[KIND]",
+				Action: e.anyNumber(e.objectKinds)},
+			{Name: "schema", Usage: "print a JSON Schema of the settings of a kind, for checking files and for editors",
+				ArgsUsage: "KIND",
+				Flags: []ucli.Flag{&ucli.StringFlag{Name: "protocol",
+					Usage: "of records: leave out the settings of other protocols"}},
+				Action: e.action([]string{"KIND"}, func(ctx context.Context, cmd *ucli.Command, c *client.Client,
+					args []string) error {
+					schema, err := client.Call(ctx, c, api.ShowSchema, api.SchemaOf{Kind: args[0], Protocol: cmd.String("protocol")})
+					if err != nil {
+						return err
+					}
+					octets, err := json.MarshalIndent(schema, "", "  ")
+					fmt.Fprintln(e.out, string(octets))
 					return err
-				}
-				octets, err := json.MarshalIndent(schema, "", "  ")
-				fmt.Fprintln(e.out, string(octets))
-				return err
-			})},
-		{Name: "list", Usage: "list those of a kind", ArgsUsage: "KIND",
-			Flags:  []ucli.Flag{&ucli.StringFlag{Name: "search", Usage: "part of a name, or of what one says"}},
-			Action: e.action([]string{"KIND"}, e.listObjects)},
-		{Name: "show", Usage: "show what one says, and what names it", ArgsUsage: "KIND/NAME",
-			Action: e.action([]string{"KIND/NAME"}, e.showObject)},
-		{Name: "put", Usage: "make one, or change settings of it", ArgsUsage: "KIND/NAME SETTING=VALUE …",
-			Description: "What is not named stays. Settings that take several values take them with | between.",
-			Flags:       []ucli.Flag{&ucli.BoolFlag{Name: "dry-run", Usage: "only tell what would change"}, yesFlag},
-			Action:      e.anyNumber(e.putObject)},
-		{Name: "remove", Usage: "remove one that nothing names", ArgsUsage: "KIND/NAME", Flags: []ucli.Flag{yesFlag},
-			Action: e.action([]string{"KIND/NAME"}, func(ctx context.Context, _ *ucli.Command, c *client.Client, args []string) error {
-				kind, name, err := objectNamed(args[0])
-				if err != nil {
-					return err
-				}
-				if err := client.Do(ctx, c, api.RemoveObject, api.Of(kind, name)); err != nil {
-					return err
-				}
-				fmt.Fprintf(e.out, "removed %s\n", args[0])
-				return nil
-			})},
-	}}
+				})},
+			{Name: "list", Usage: "list those of a kind", ArgsUsage: "KIND",
+				Flags:  []ucli.Flag{&ucli.StringFlag{Name: "search", Usage: "part of a name, or of what one says"}},
+				Action: e.action([]string{"KIND"}, e.listObjects)},
+			{Name: "show", Usage: "show what one says, and what names it", ArgsUsage: "KIND/NAME",
+				Action: e.action([]string{"KIND/NAME"}, e.showObject)},
+			{Name: "put", Usage: "make one, or change settings of it", ArgsUsage: "KIND/NAME SETTING=VALUE …",
+				Description: "What is not named stays. Settings that take several values take them with | between.",
+				Flags:       []ucli.Flag{&ucli.BoolFlag{Name: "dry-run", Usage: "only tell what would change"}, yesFlag},
+				Action:      e.anyNumber(e.putObject)},
+			{Name: "remove", Usage: "remove one that nothing names", ArgsUsage: "KIND/NAME", Flags: []ucli.Flag{yesFlag},
+				Action: e.action([]string{"KIND/NAME"}, func(ctx context.Context, _ *ucli.Command, c *client.Client,
+					args []string) error {
+					kind, name, err := objectNamed(args[0])
+					if err != nil {
+						return err
+					}
+					if err := client.Do(ctx, c, api.RemoveObject, api.Of(kind, name)); err != nil {
+						return err
+					}
+					fmt.Fprintf(e.out, "removed %s\n", args[0])
+					return nil
+				})},
+		}}
 }
 
 func objectNamed(path string) (kind, name string, err error) {
@@ -199,7 +205,8 @@ func (e *environment) putObject(ctx context.Context, cmd *ucli.Command, c *clien
 func settingsFrom(list []api.Setting) []federation.Setting {
 	out := make([]federation.Setting, len(list))
 	for i, s := range list {
-		out[i] = federation.Setting{Name: s.Name, Label: s.Label, Text: s.Text, Group: s.Group, Type: federation.SettingType(s.Type),
+		out[i] = federation.Setting{Name: s.Name, Label: s.Label, Text: s.Text, Group: s.Group,
+			Type: federation.SettingType(s.Type),
 			Most: s.Most, Refers: federation.Kind(s.Refers)}
 	}
 	return out

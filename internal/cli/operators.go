@@ -32,7 +32,8 @@ func (e *environment) owners() *ucli.Command {
 	name := []string{"USERNAME"}
 	file := &ucli.StringFlag{Name: "password-file", Usage: "file with the password, - for standard input"}
 	return &ucli.Command{Name: "owner", Usage: "who may sign in to the console", Commands: []*ucli.Command{
-		{Name: "add", Usage: "add an owner", ArgsUsage: "USERNAME", Flags: []ucli.Flag{file, configFlag}, Action: e.addOwner},
+		{Name: "add", Usage: "add an owner", ArgsUsage: "USERNAME", Flags: []ucli.Flag{file, configFlag},
+			Action: e.addOwner},
 		{Name: "list", Usage: "list owners", Flags: listFlags(), Action: e.action(nil, e.listOwners)},
 		{Name: "password", Usage: "give an owner a new password", ArgsUsage: "USERNAME", Metadata: takes("owner", ""),
 			Flags: []ucli.Flag{file}, Action: e.action(name, e.setPassword)},
@@ -64,7 +65,8 @@ func (e *environment) addOwner(ctx context.Context, cmd *ucli.Command) error {
 	} else {
 		var c *client.Client
 		if c, err = e.dial(cmd); err == nil {
-			_, err = client.Call(ctx, c, api.AddOwner, api.Body(api.NewOwner{Username: args[0], NewPassword: api.NewPassword{Password: password}}))
+			_, err = client.Call(ctx, c, api.AddOwner, api.Body(api.NewOwner{Username: args[0],
+				NewPassword: api.NewPassword{Password: password}}))
 		}
 	}
 	if err != nil {
@@ -108,7 +110,8 @@ func (e *environment) listOwners(ctx context.Context, cmd *ucli.Command, c *clie
 }
 
 // listAll prints a list that came whole, as far as it is wanted.
-func listAll[T any](e *environment, cmd *ucli.Command, items []T, cols []column, row func(T) []string, empty string) error {
+func listAll[T any](e *environment, cmd *ucli.Command, items []T, cols []column, row func(T) []string,
+	empty string) error {
 	want, err := listed(cmd)
 	if err != nil {
 		return err
@@ -137,7 +140,8 @@ func (e *environment) tokens() *ucli.Command {
 	name := []string{"NAME"}
 	return &ucli.Command{Name: "token", Usage: "API tokens", Commands: []*ucli.Command{
 		{Name: "add", Usage: "make a token; its secret is shown once", ArgsUsage: "NAME", Flags: []ucli.Flag{
-			&ucli.StringFlag{Name: "expires", Usage: "when it ends: 2027-03-31, or 90d for 90 days; never if absent"}, configFlag},
+			&ucli.StringFlag{Name: "expires", Usage: "when it ends: 2027-03-31, or 90d for 90 days; never if absent"},
+			configFlag},
 			Action: e.addToken},
 		{Name: "list", Usage: "list tokens", Flags: listFlags(), Action: e.action(nil, e.listTokens)},
 		{Name: "remove", Usage: "remove a token; it stops working at once", ArgsUsage: "NAME", Metadata: takes("token", ""),

@@ -19,7 +19,8 @@ type ownKind struct {
 func (e *environment) ownCommands(k ownKind) []*ucli.Command {
 	return []*ucli.Command{
 		{Name: "put", Usage: "make " + k.what + ", or change settings of it", ArgsUsage: "NAME SETTING=VALUE …",
-			Description: "What is not named stays. Settings: " + k.settings + ".\nThose that take several values take them with | between. " +
+			Description: "What is not named stays. Settings: " + k.settings +
+				".\nThose that take several values take them with | between. " +
 				"innergate object kinds " + k.kind + " explains them.",
 			Flags: []ucli.Flag{&ucli.BoolFlag{Name: "dry-run", Usage: "only tell what would change"}, yesFlag},
 			Action: e.anyNumber(func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
@@ -29,7 +30,8 @@ func (e *environment) ownCommands(k ownKind) []*ucli.Command {
 				return e.putObject(ctx, cmd, c, append([]string{k.kind + "/" + args[0]}, args[1:]...))
 			})},
 		{Name: "remove", Usage: "remove " + k.what, ArgsUsage: "NAME", Flags: []ucli.Flag{yesFlag},
-			Action: e.action([]string{"NAME"}, func(ctx context.Context, _ *ucli.Command, c *client.Client, args []string) error {
+			Action: e.action([]string{"NAME"}, func(ctx context.Context, _ *ucli.Command, c *client.Client,
+				args []string) error {
 				if err := client.Do(ctx, c, api.RemoveObject, api.Of(k.kind, args[0])); err != nil {
 					return err
 				}

@@ -16,45 +16,48 @@ import (
 
 // people is what the gate knows of people: their links to providers.
 func (e *environment) people() *ucli.Command {
-	return &ucli.Command{Name: "person", Usage: "people, and the providers that let them in", Commands: slices.Concat(e.persons(), e.roll(), []*ucli.Command{
-		{Name: "links", Usage: "list links: a provider's name for a person", Flags: []ucli.Flag{
-			&ucli.StringFlag{Name: "provider", Usage: "of this provider: its short name, or the ID of one that was removed"},
-			&ucli.Int64Flag{Name: "person", Usage: "of the person with this number"},
-			&ucli.IntFlag{Name: "limit", Usage: "at most so many", Value: 100},
-			&ucli.StringFlag{Name: "after", Usage: "go on after the link with this key (see --output json)"}},
-			Action: e.action(nil, e.listLinks)},
-		{Name: "providers", Usage: "list the providers that people are linked to, also those that were removed",
-			Action: e.action(nil, e.listLinkProviders)},
-		{Name: "carry", Usage: "let the people of one provider in by another too", ArgsUsage: "FROM TO",
-			Description: "FROM is a short name, or the ID of a provider that was removed. Look at --preview first: it prints the digest to carry over with.",
-			Flags: []ucli.Flag{
-				&ucli.BoolFlag{Name: "preview", Usage: "only tell what would be"},
-				&ucli.StringFlag{Name: "digest", Usage: "of the preview that was looked at"}},
-			Action: e.action([]string{"FROM", "TO"}, e.carryLinks)},
-		{Name: "subjects", Usage: "list the lasting names by which an application knows people", ArgsUsage: "APPLICATION",
-			Flags: []ucli.Flag{
+	return &ucli.Command{Name: "person", Usage: "people, and the providers that let them in",
+		Commands: slices.Concat(e.persons(), e.roll(), []*ucli.Command{
+			{Name: "links", Usage: "list links: a provider's name for a person", Flags: []ucli.Flag{
+				&ucli.StringFlag{Name: "provider", Usage: "of this provider: its short name, or the ID of one that was removed"},
+				&ucli.Int64Flag{Name: "person", Usage: "of the person with this number"},
 				&ucli.IntFlag{Name: "limit", Usage: "at most so many", Value: 100},
-				&ucli.Int64Flag{Name: "after", Usage: "go on after the person with this number"}},
-			Action: e.action([]string{"APPLICATION"}, e.listSubjects)},
-		{Name: "import-subjects", Usage: "have an application go on to know people by the values it knows them by",
-			ArgsUsage: "APPLICATION FILE",
-			Description: "FILE is CSV as any program writes it, with the headings provider, name, value and, if wanted, format; JSON, an array of\n" +
-				"objects with these members; or - for standard input. " +
-				"Look at --preview first: it prints the digest to import with. All lines are taken, or none.",
-			Flags: []ucli.Flag{
-				&ucli.BoolFlag{Name: "replace", Usage: "values that people have there already, too"},
-				&ucli.BoolFlag{Name: "preview", Usage: "only tell what would be"},
-				&ucli.StringFlag{Name: "digest", Usage: "of the preview that was looked at"}},
-			Action: e.action([]string{"APPLICATION", "FILE"}, e.importSubjects)},
-	})}
+				&ucli.StringFlag{Name: "after", Usage: "go on after the link with this key (see --output json)"}},
+				Action: e.action(nil, e.listLinks)},
+			{Name: "providers", Usage: "list the providers that people are linked to, also those that were removed",
+				Action: e.action(nil, e.listLinkProviders)},
+			{Name: "carry", Usage: "let the people of one provider in by another too", ArgsUsage: "FROM TO",
+				Description: "FROM is a short name, or the ID of a provider that was removed. Look at --preview first: it prints the digest to carry over with.",
+				Flags: []ucli.Flag{
+					&ucli.BoolFlag{Name: "preview", Usage: "only tell what would be"},
+					&ucli.StringFlag{Name: "digest", Usage: "of the preview that was looked at"}},
+				Action: e.action([]string{"FROM", "TO"}, e.carryLinks)},
+			{Name: "subjects", Usage: "list the lasting names by which an application knows people", ArgsUsage: "APPLICATION",
+				Flags: []ucli.Flag{
+					&ucli.IntFlag{Name: "limit", Usage: "at most so many", Value: 100},
+					&ucli.Int64Flag{Name: "after", Usage: "go on after the person with this number"}},
+				Action: e.action([]string{"APPLICATION"}, e.listSubjects)},
+			{Name: "import-subjects", Usage: "have an application go on to know people by the values it knows them by",
+				ArgsUsage: "APPLICATION FILE",
+				Description: "FILE is CSV as any program writes it, with the headings provider, name, value and, if wanted, format; JSON, an array of\n" +
+					"objects with these members; or - for standard input. " +
+					"Look at --preview first: it prints the digest to import with. All lines are taken, or none.",
+				Flags: []ucli.Flag{
+					&ucli.BoolFlag{Name: "replace", Usage: "values that people have there already, too"},
+					&ucli.BoolFlag{Name: "preview", Usage: "only tell what would be"},
+					&ucli.StringFlag{Name: "digest", Usage: "of the preview that was looked at"}},
+				Action: e.action([]string{"APPLICATION", "FILE"}, e.importSubjects)},
+		})}
 }
 
 func (e *environment) listLinks(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
 	if cmd.IsSet("person") && cmd.Int64("person") < 1 {
-		return &usageError{fmt.Sprintf("--person: there is no person %d", cmd.Int64("person")), "People are numbered from 1."}
+		return &usageError{fmt.Sprintf("--person: there is no person %d", cmd.Int64("person")),
+			"People are numbered from 1."}
 	}
-	l, err := client.Call(ctx, c, api.ListLinks, api.LinkFilter{Provider: cmd.String("provider"), Person: cmd.Int64("person"),
-		Limit: cmd.Int("limit"), After: cmd.String("after")})
+	l, err := client.Call(ctx, c, api.ListLinks, api.LinkFilter{Provider: cmd.String("provider"),
+		Person: cmd.Int64("person"),
+		Limit:  cmd.Int("limit"), After: cmd.String("after")})
 	if err != nil {
 		return err
 	}
@@ -115,7 +118,8 @@ func looked(preview bool, digest string) error {
 	if preview || digest != "" {
 		return nil
 	}
-	return &usageError{"--digest is missing: what is done is what was looked at", "See it with --preview first; that prints the digest."}
+	return &usageError{"--digest is missing: what is done is what was looked at",
+		"See it with --preview first; that prints the digest."}
 }
 
 func (e *environment) carryLinks(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
@@ -146,7 +150,8 @@ func (e *environment) carryLinks(ctx context.Context, cmd *ucli.Command, c *clie
 }
 
 func (e *environment) listSubjects(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-	l, err := client.Call(ctx, c, api.ListSubjects, api.SubjectFilter{Named: api.Name(args[0]), After: cmd.Int64("after"), Limit: cmd.Int("limit")})
+	l, err := client.Call(ctx, c, api.ListSubjects, api.SubjectFilter{Named: api.Name(args[0]), After: cmd.Int64("after"),
+		Limit: cmd.Int("limit")})
 	if err != nil {
 		return err
 	}

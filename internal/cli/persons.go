@@ -36,8 +36,10 @@ func peopleFilter(cmd *ucli.Command) api.PeopleFilter {
 // editFlags say what changes about somebody.
 func editFlags() []ucli.Flag {
 	return []ucli.Flag{
-		&ucli.StringSliceFlag{Name: "join", Usage: "group/NAME or organisation/NAME to belong to; may be given several times"},
-		&ucli.StringSliceFlag{Name: "mark", Usage: "type of a value, and that it is the primary one, like emails=ada@wrenmoor.example:work+primary"},
+		&ucli.StringSliceFlag{Name: "join",
+			Usage: "group/NAME or organisation/NAME to belong to; may be given several times"},
+		&ucli.StringSliceFlag{Name: "mark",
+			Usage: "type of a value, and that it is the primary one, like emails=ada@wrenmoor.example:work+primary"},
 		&ucli.StringSliceFlag{Name: "leave", Usage: "likewise, to be taken out of"}}
 }
 
@@ -45,7 +47,8 @@ func editFlags() []ucli.Flag {
 func (e *environment) persons() []*ucli.Command {
 	state := func(what, usage, said string, o api.Operation[api.OnePerson, api.PersonShown]) *ucli.Command {
 		return &ucli.Command{Name: what, Usage: usage, ArgsUsage: "NUMBER …", Flags: wantedFlags(),
-			Action: e.doesMany(what, said, e.onPerson(func(ctx context.Context, c *client.Client, n int64) (api.PersonShown, error) {
+			Action: e.doesMany(what, said, e.onPerson(func(ctx context.Context, c *client.Client, n int64) (api.PersonShown,
+				error) {
 				return client.Call(ctx, c, o, api.Number(n))
 			}))}
 	}
@@ -55,27 +58,32 @@ func (e *environment) persons() []*ucli.Command {
 			&ucli.StringFlag{Name: "after", Usage: "what the page before says is next"}),
 			Action: e.action(nil, e.listPeople)},
 		{Name: "show", Usage: "show one, with what they hold", ArgsUsage: "NUMBER",
-			Action: e.action([]string{"NUMBER"}, e.onPerson(func(ctx context.Context, c *client.Client, n int64) (api.PersonShown, error) {
+			Action: e.action([]string{"NUMBER"}, e.onPerson(func(ctx context.Context, c *client.Client,
+				n int64) (api.PersonShown, error) {
 				return client.Call(ctx, c, api.ShowPerson, api.Number(n))
 			}))},
-		{Name: "told", Usage: "show what an application would be told of somebody, by what the gate knows", ArgsUsage: "NUMBER APPLICATION",
-			Action: e.action([]string{"NUMBER", "APPLICATION"}, e.personTold)},
+		{Name: "told", Usage: "show what an application would be told of somebody, by what the gate knows",
+			ArgsUsage: "NUMBER APPLICATION",
+			Action:    e.action([]string{"NUMBER", "APPLICATION"}, e.personTold)},
 		{Name: "add", Usage: "make somebody known before they come", ArgsUsage: "[PROVIDER NAME] [ATTRIBUTE=VALUE …]",
 			Description: "NAME is what the provider calls them: NameID or sub, or what its intake makes the subject of.\n" +
 				"Without one they are found by values, if a provider matches by these (matchBy). Several values of one\n" +
 				"attribute are separated by |.",
 			Flags:  append(editFlags(), &ucli.StringFlag{Name: "format", Usage: "NameID format, as it will come"}),
 			Action: e.addPerson},
-		{Name: "set", Usage: "change what is kept of somebody, and where they belong", ArgsUsage: "NUMBER … [ATTRIBUTE=VALUE …]",
+		{Name: "set", Usage: "change what is kept of somebody, and where they belong",
+			ArgsUsage:   "NUMBER … [ATTRIBUTE=VALUE …]",
 			Description: "An empty value takes the attribute away. Several values are separated by |.",
 			Flags:       append(editFlags(), wantedFlags()...), Action: e.doesMany("set", "changed", e.setPerson)},
 		{Name: "entries", Usage: "show which applications somebody enters, and by what", ArgsUsage: "NUMBER",
 			Action: e.action([]string{"NUMBER"}, e.personEntries)},
 		{Name: "link", Usage: "link somebody to a further name of a provider for them", ArgsUsage: "NUMBER PROVIDER NAME",
 			Flags: []ucli.Flag{&ucli.StringFlag{Name: "format", Usage: "NameID format, as it will come"}},
-			Action: e.action([]string{"NUMBER", "PROVIDER", "NAME"}, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+			Action: e.action([]string{"NUMBER", "PROVIDER", "NAME"}, func(ctx context.Context, cmd *ucli.Command,
+				c *client.Client, args []string) error {
 				return e.onPerson(func(ctx context.Context, c *client.Client, n int64) (api.PersonShown, error) {
-					return client.Call(ctx, c, api.LinkPerson, api.ToPerson(n, api.PersonLink{Provider: args[1], Subject: args[2], Format: cmd.String("format")}))
+					return client.Call(ctx, c, api.LinkPerson, api.ToPerson(n, api.PersonLink{Provider: args[1], Subject: args[2],
+						Format: cmd.String("format")}))
 				})(ctx, cmd, c, args)
 			})},
 		{Name: "join", Usage: "make one account of two: OTHER goes, its links come to NUMBER", ArgsUsage: "NUMBER OTHER",
@@ -83,11 +91,13 @@ func (e *environment) persons() []*ucli.Command {
 			Flags: []ucli.Flag{&ucli.StringFlag{Name: "digest", Usage: "of what was looked at"},
 				&ucli.BoolFlag{Name: "enable", Usage: "let the one that stays in, though one of the two is disabled"}},
 			Action: e.action([]string{"NUMBER", "OTHER"}, e.joinPeople)},
-		{Name: "part", Usage: "take a link away from somebody, and make an account of its own for it", ArgsUsage: "NUMBER PROVIDER",
+		{Name: "part", Usage: "take a link away from somebody, and make an account of its own for it",
+			ArgsUsage:   "NUMBER PROVIDER",
 			Description: "All sessions of the person end. Where they have several links to the provider, name the one with --name.",
 			Flags:       []ucli.Flag{&ucli.StringFlag{Name: "name", Usage: "what the provider calls them by this link"}},
 			Action:      e.action([]string{"NUMBER", "PROVIDER"}, e.partPerson)},
-		state("disable", "let people in no more; their sessions end at once, and what these gave", "disabled", api.DisablePerson),
+		state("disable", "let people in no more; their sessions end at once, and what these gave", "disabled",
+			api.DisablePerson),
 		state("enable", "let people in again", "enabled", api.EnablePerson),
 		{Name: "remove", Usage: "remove people with all that is theirs, traces too; that it was done stays in the history",
 			ArgsUsage: "NUMBER …", Flags: wantedFlags(), Action: e.doesMany("remove", "removed", e.removePerson)},
@@ -143,7 +153,8 @@ func personChange(cmd *ucli.Command, words []string) (api.PersonChange, error) {
 		if err != nil {
 			return out, &usageError{"--mark: " + err.Error(), "See innergate person set --help."}
 		}
-		out.Marks = append(out.Marks, api.ValueMark{Attribute: m.Attribute, Value: m.Value, Type: m.Type, Primary: m.Primary})
+		out.Marks = append(out.Marks, api.ValueMark{Attribute: m.Attribute, Value: m.Value, Type: m.Type,
+			Primary: m.Primary})
 	}
 	for option, to := range map[string]*[]api.UnitName{"join": &out.Join, "leave": &out.Leave} {
 		for _, u := range cmd.StringSlice(option) {
@@ -163,12 +174,14 @@ func (e *environment) addPerson(ctx context.Context, cmd *ucli.Command) error {
 	in := api.NewPerson{Format: cmd.String("format")}
 	if len(args) > 0 && !strings.Contains(args[0], "=") {
 		if len(args) == 1 || strings.TrimSpace(args[1]) == "" {
-			return &usageError{"NAME is missing: what the provider calls the person", "innergate person add PROVIDER NAME, or only ATTRIBUTE=VALUE."}
+			return &usageError{"NAME is missing: what the provider calls the person",
+				"innergate person add PROVIDER NAME, or only ATTRIBUTE=VALUE."}
 		}
 		in.Provider, in.Subject, args = args[0], args[1], args[2:]
 	}
 	if in.Provider == "" && len(args) == 0 {
-		return &usageError{"nothing is said of the person", "Give PROVIDER and NAME, or ATTRIBUTE=VALUE by which they are found, or both."}
+		return &usageError{"nothing is said of the person",
+			"Give PROVIDER and NAME, or ATTRIBUTE=VALUE by which they are found, or both."}
 	}
 	var err error
 	if in.PersonChange, err = personChange(cmd, args); err != nil {
@@ -204,9 +217,10 @@ func (e *environment) joinPeople(ctx context.Context, cmd *ucli.Command, c *clie
 	if err != nil {
 		return err
 	}
-	out, err := client.Call(ctx, c, api.JoinPeople, api.ToPerson(n, api.PersonJoin{Other: other, Preview: cmd.String("digest") == "",
-		Digest: cmd.String("digest"),
-		Enable: cmd.Bool("enable")}))
+	out, err := client.Call(ctx, c, api.JoinPeople, api.ToPerson(n, api.PersonJoin{Other: other,
+		Preview: cmd.String("digest") == "",
+		Digest:  cmd.String("digest"),
+		Enable:  cmd.Bool("enable")}))
 	if err != nil {
 		return err
 	}
@@ -216,9 +230,12 @@ func (e *environment) joinPeople(ctx context.Context, cmd *ucli.Command, c *clie
 			said = fmt.Sprintf("person %d would go into %d", other, n)
 		}
 		fmt.Fprintln(w, said)
-		fields(w, [][2]string{{"links that come along", fmt.Sprint(out.Links)}, {"values that come along", dash(strings.Join(out.Values, ", "))},
-			{"values that stay as they are", dash(strings.Join(out.Differ, ", "))}, {"groups and organisations", fmt.Sprint(out.Members)},
-			{"lasting names that come along", fmt.Sprint(out.Subjects)}, {"lasting names that go", dash(strings.Join(out.Lost, ", "))},
+		fields(w, [][2]string{{"links that come along", fmt.Sprint(out.Links)}, {"values that come along",
+			dash(strings.Join(out.Values, ", "))},
+			{"values that stay as they are", dash(strings.Join(out.Differ, ", "))},
+			{"groups and organisations", fmt.Sprint(out.Members)},
+			{"lasting names that come along", fmt.Sprint(out.Subjects)}, {"lasting names that go",
+				dash(strings.Join(out.Lost, ", "))},
 			{"sessions that end", fmt.Sprint(out.Sessions)}})
 		e.joinedState(w, n, out)
 		if out.Preview {
@@ -270,9 +287,11 @@ func (e *environment) partPerson(ctx context.Context, cmd *ucli.Command, c *clie
 	}
 	switch {
 	case len(keys) == 0:
-		return &usageError{fmt.Sprintf("person %d has no such link to %s", n, args[1]), fmt.Sprintf("innergate person show %d lists their links.", n)}
+		return &usageError{fmt.Sprintf("person %d has no such link to %s", n, args[1]),
+			fmt.Sprintf("innergate person show %d lists their links.", n)}
 	case len(keys) > 1:
-		return &usageError{fmt.Sprintf("person %d has %d links to %s", n, len(keys), args[1]), "Name the one with --name: " + strings.Join(names, ", ") + "."}
+		return &usageError{fmt.Sprintf("person %d has %d links to %s", n, len(keys), args[1]), "Name the one with --name: " +
+			strings.Join(names, ", ") + "."}
 	}
 	return e.onPerson(func(ctx context.Context, c *client.Client, n int64) (api.PersonShown, error) {
 		return client.Call(ctx, c, api.PartPerson, api.ToPerson(n, api.PersonPart{Link: keys[0]}))
@@ -324,7 +343,8 @@ func (e *environment) person(w io.Writer, p api.PersonShown) {
 	if !p.Disabled.IsZero() {
 		state = "disabled since " + local(p.Disabled)
 	}
-	fields(w, [][2]string{{"person", fmt.Sprint(p.Number)}, {"name", p.Name}, {"state", e.colour(state)}, {"user type", dash(p.UserType)},
+	fields(w, [][2]string{{"person", fmt.Sprint(p.Number)}, {"name", p.Name}, {"state", e.colour(state)},
+		{"user type", dash(p.UserType)},
 		{"added", local(p.Added)},
 		{"holds", strings.Join([]string{counted(int64(len(p.Sessions)), "session"), counted(p.Grants, "grant"),
 			counted(int64(len(p.Subjects)), "lasting name"), counted(p.Consents, "consent")}, ", ")}})

@@ -14,12 +14,15 @@ import (
 
 // starts are the commands about starting points of applications.
 func (e *environment) starts() *ucli.Command {
-	return &ucli.Command{Name: "start", Usage: "starting points: places in applications where a start from the portal lands", Commands: append([]*ucli.Command{
-		{Name: "list", Usage: "read starting points aloud: where they land, and whom they are shown to",
-			Flags:  []ucli.Flag{&ucli.StringFlag{Name: "application", Usage: "its starting points alone"}},
-			Action: e.action(nil, e.listStarts)},
-	}, e.ownCommands(ownKind{"start", "a starting point", "title, description, application, target, order, role, groups, organisations, userTypes, people, networks, when",
-		"title=TITLE application=APPLICATION target=TEXT groups=GROUP"})...)}
+	return &ucli.Command{Name: "start",
+		Usage: "starting points: places in applications where a start from the portal lands",
+		Commands: append([]*ucli.Command{
+			{Name: "list", Usage: "read starting points aloud: where they land, and whom they are shown to",
+				Flags:  []ucli.Flag{&ucli.StringFlag{Name: "application", Usage: "its starting points alone"}},
+				Action: e.action(nil, e.listStarts)},
+		}, e.ownCommands(ownKind{"start", "a starting point",
+			"title, description, application, target, order, role, groups, organisations, userTypes, people, networks, when",
+			"title=TITLE application=APPLICATION target=TEXT groups=GROUP"})...)}
 }
 
 func (e *environment) listStarts(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
@@ -30,7 +33,8 @@ func (e *environment) listStarts(ctx context.Context, cmd *ucli.Command, c *clie
 	return e.print(cmd, l.Items, func(w io.Writer) {
 		var t table
 		for _, s := range l.Items {
-			t.add("application!", s.Application, "object!", s.Name, "title!", s.Title, "lands at", dash(s.Target), "shown to!", s.Sentence)
+			t.add("application!", s.Application, "object!", s.Name, "title!", s.Title, "lands at", dash(s.Target), "shown to!",
+				s.Sentence)
 		}
 		e.tell(w, t, "No starting points. Make one with innergate start put NAME application=APPLICATION title=TITLE target=TEXT.")
 	})
@@ -65,7 +69,8 @@ func (e *environment) showPortal(ctx context.Context, cmd *ucli.Command, c *clie
 			tiles []api.Tile
 		}{{"on it", p.Tiles}, {"not open yet", p.Coming}, {"may ask", p.Offers}, {"hidden", p.Hidden}} {
 			for _, x := range of.tiles {
-				t.add("section", dash(x.Section), "tile!", x.Title, "application!", x.Application, "shown", of.how, "used", fmt.Sprint(x.Used),
+				t.add("section", dash(x.Section), "tile!", x.Title, "application!", x.Application, "shown", of.how, "used",
+					fmt.Sprint(x.Used),
 					"special", dash(strings.Join(x.Marks, ", ")), "why", dash(x.Why))
 			}
 		}

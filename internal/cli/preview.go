@@ -39,7 +39,8 @@ func (e *environment) preview(w io.Writer, p api.Preview) {
 	if p.Existing {
 		verb = "would change"
 	}
-	fields(w, [][2]string{{p.Kind, p.Name + ", which " + verb}, {"title", p.Title}, {identityIn(p.Values, p.EntityID), dash(p.EntityID)}})
+	fields(w, [][2]string{{p.Kind, p.Name + ", which " + verb}, {"title", p.Title},
+		{identityIn(p.Values, p.EntityID), dash(p.EntityID)}})
 	if len(p.Missing) > 0 {
 		fmt.Fprintf(w, "still missing from the %s's administrator: %s\n", p.Kind, strings.Join(p.Missing, ", "))
 	}

@@ -384,7 +384,8 @@ func shorten(s string, n int) string {
 
 // colour colours words of state, on a terminal only.
 func (e *environment) colour(s string) string {
-	code := map[string]string{"entered": "92", "ok": "92", "refused": "91", "waiting": "93", "warning": "93", "note": "94",
+	code := map[string]string{"entered": "92", "ok": "92", "refused": "91", "waiting": "93", "warning": "93",
+		"note": "94",
 		"live": "92", "paused": "93", "unfinished": "93", "error": "91", "applied": "92", "failed": "91", "broken": "91",
 		"failing": "91", "attention": "93", "works": "92"}[s]
 	if code == "" {

@@ -40,7 +40,8 @@ func TestTableKeepsToItsWidth(t *testing.T) {
 	require.Contains(t, lines[1], "…")
 	require.Contains(t, lines[1], "path/end  urn:a", "the middle is cut, not the end, and not the point")
 	out.Reset()
-	e.table(&out, cols, [][]string{{"entered", long, "title", long, "-"}, {"left", "b", "-", "urn:b", "10:00"}}, "nothing")
+	e.table(&out, cols, [][]string{{"entered", long, "title", long, "-"}, {"left", "b", "-", "urn:b", "10:00"}},
+		"nothing")
 	require.Equal(t, 2, strings.Count(out.String(), long), "what is the point is whole, however long")
 	require.Contains(t, out.String(), "times in "+zone())
 	t.Setenv("COLUMNS", "60")
@@ -104,7 +105,8 @@ func TestSettingsAreReadOnce(t *testing.T) {
 	e := &environment{in: strings.NewReader("two\nlines\n")}
 	file := t.TempDir() + "/notes"
 	require.NoError(t, os.WriteFile(file, []byte("from a file\n"), 0o600))
-	got, err := e.assign(settingList("application"), []string{"notes=-", "description=@" + file, "encrypt=true", "owner="})
+	got, err := e.assign(settingList("application"), []string{"notes=-", "description=@" + file, "encrypt=true",
+		"owner="})
 	require.NoError(t, err)
 	require.Equal(t, federation.Settings{"notes": "two\nlines", "description": "from a file", "encrypt": true,
 		"owner": ""}, got)

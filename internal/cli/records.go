@@ -39,7 +39,8 @@ var searchFlag = &ucli.StringFlag{Name: "search", Usage: "part of a name, title 
 func (e *environment) records(k kindOf) *ucli.Command {
 	name := []string{"NAME"}
 	add := []ucli.Flag{&ucli.BoolFlag{Name: "draft", Usage: "keep the record even if values are still missing"},
-		&ucli.StringFlag{Name: "protocol", Usage: "what it speaks, as gate show lists it; with --help, only its options are listed"},
+		&ucli.StringFlag{Name: "protocol",
+			Usage: "what it speaks, as gate show lists it; with --help, only its options are listed"},
 		&ucli.StringFlag{Name: "title", Usage: "the setting title"}, &ucli.StringFlag{Name: "phase",
 			Usage: "the setting phase"}}
 	if k.kind == "application" {
@@ -57,8 +58,10 @@ func (e *environment) records(k kindOf) *ucli.Command {
 		{Name: "add", Usage: "add " + federation.Article(k.kind) + " from its metadata, or from values typed by hand",
 			ArgsUsage: "NAME [SETTING=VALUE …]", Metadata: takes("", k.kind), Flags: append(k.sourceFlags(), add...),
 			Action: e.addRecord(k)},
-		{Name: "update", Usage: "take newer metadata, or typed values, into " + federation.Article(k.kind), ArgsUsage: "NAME",
-			Metadata: takes(k.kind, ""), Flags: append(k.sourceFlags(), settingFlags(add)...), Action: e.action(name, e.updateRecord(k))},
+		{Name: "update", Usage: "take newer metadata, or typed values, into " + federation.Article(k.kind),
+			ArgsUsage: "NAME",
+			Metadata:  takes(k.kind, ""), Flags: append(k.sourceFlags(), settingFlags(add)...),
+			Action: e.action(name, e.updateRecord(k))},
 		{Name: "list", Usage: "list " + k.what, Flags: listFlags(searchFlag), Action: e.action(nil, e.listRecords(k))},
 		{Name: "show", Usage: "show " + federation.Article(k.kind) + ": whether it works, and everything known of it",
 			ArgsUsage: "NAME",
@@ -69,7 +72,8 @@ func (e *environment) records(k kindOf) *ucli.Command {
 			Action: e.setRecords(k, nil)},
 		{Name: "pause", Usage: "let nobody pass, and change nothing else", ArgsUsage: "NAME …", Metadata: takes(k.kind, ""),
 			Flags: manyFlags(), Action: e.setRecords(k, []string{"phase=paused"})},
-		{Name: "resume", Usage: "go back to the phase and the cohort of before", ArgsUsage: "NAME …", Metadata: takes(k.kind, ""), Flags: manyFlags(),
+		{Name: "resume", Usage: "go back to the phase and the cohort of before", ArgsUsage: "NAME …",
+			Metadata: takes(k.kind, ""), Flags: manyFlags(),
 			Action: e.setRecords(k, []string{"phase=before"})},
 		e.rollout(k),
 		{Name: "remove", Usage: "remove " + k.what, ArgsUsage: "NAME …", Metadata: takes(k.kind, ""), Flags: manyFlags(),
@@ -234,7 +238,8 @@ func (e *environment) updateRecord(k kindOf) doing {
 			return worst(e.print(cmd, p, func(w io.Writer) { e.preview(w, p) }), p.Findings)
 		}
 		g.Expect = p.Document
-		r, err := client.Call(ctx, c, api.RecordsOf(k.kind).Retake, api.To(args[0], api.Retake{Revision: p.Revision, Given: g}))
+		r, err := client.Call(ctx, c, api.RecordsOf(k.kind).Retake, api.To(args[0],
+			api.Retake{Revision: p.Revision, Given: g}))
 		if err != nil {
 			return e.ofFile(cmd, err)
 		}

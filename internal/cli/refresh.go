@@ -37,14 +37,16 @@ func (e *environment) named(ctx context.Context, cmd *ucli.Command, c *client.Cl
 		case x.Kind == "provider" || x.Kind == "application" || x.Kind == "aggregate":
 			out = append(out, [2]string{x.Kind, x.Name})
 		case len(names) > 0:
-			return nil, &usageError{fmt.Sprintf("%s %q has no metadata", x.Kind, x.Name), "Name a provider, an application or an aggregate."}
+			return nil, &usageError{fmt.Sprintf("%s %q has no metadata", x.Kind, x.Name),
+				"Name a provider, an application or an aggregate."}
 		}
 	}
 	return out, nil
 }
 
 func (e *environment) refresh() *ucli.Command {
-	return &ucli.Command{Name: "refresh", Usage: "ask metadata addresses now, those of aggregates too, and show what differs",
+	return &ucli.Command{Name: "refresh",
+		Usage:     "ask metadata addresses now, those of aggregates too, and show what differs",
 		ArgsUsage: "[NAME …]", Metadata: takes("record", ""), Flags: []ucli.Flag{kindFlag,
 			&ucli.BoolFlag{Name: "again", Usage: "call back a change that was declined"}},
 		Action: func(ctx context.Context, cmd *ucli.Command) error {
@@ -197,8 +199,10 @@ func (e *environment) decide(verb, usage string) *ucli.Command {
 						"Say which with --kind provider or --kind app."}
 				}
 				of := api.RecordsOf(records[0][0])
-				decide := map[string]api.Operation[api.SentTo[api.Decision], api.None]{"approve": of.Approve, "decline": of.Decline}[verb]
-				if err := client.Do(ctx, c, decide, api.To(records[0][1], api.Decision{Digest: cmd.String("digest")})); err != nil {
+				decide := map[string]api.Operation[api.SentTo[api.Decision], api.None]{"approve": of.Approve,
+					"decline": of.Decline}[verb]
+				if err := client.Do(ctx, c, decide, api.To(records[0][1],
+					api.Decision{Digest: cmd.String("digest")})); err != nil {
 					return err
 				}
 				e.said("%s the change of %s", map[string]string{"approve": "approved", "decline": "declined"}[verb], args[0])

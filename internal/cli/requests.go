@@ -18,22 +18,28 @@ import (
 // requests are the commands about admissions that were asked for.
 func (e *environment) requests() *ucli.Command {
 	number := []string{"NUMBER"}
-	return &ucli.Command{Name: "request", Usage: "admissions that were asked for, and wait for an owner", Commands: []*ucli.Command{
-		{Name: "list", Usage: "list those that wait, the newest first",
-			Flags: []ucli.Flag{&ucli.StringFlag{Name: "application", Usage: "to it alone"},
-				&ucli.StringFlag{Name: "state", Usage: "waiting, approved, declined, ended or all", Value: "waiting"},
-				&ucli.Int64Flag{Name: "after", Usage: "number below which the page begins"}, &ucli.IntFlag{Name: "limit", Usage: "at most so many", Value: 50}},
-			Action: e.action(nil, e.listRequests)},
-		{Name: "show", Usage: "show one, with the digest to approve it by", ArgsUsage: "NUMBER", Action: e.action(number, e.onRequest(api.ShowRequest))},
-		{Name: "approve", Usage: "approve one as it was looked at: it acts at once", ArgsUsage: "NUMBER",
-			Description: "An owner approves who did not ask for it; a token counts as who made it.",
-			Flags:       []ucli.Flag{&ucli.StringFlag{Name: "digest", Usage: "of what show gave"}}, Action: e.action(number, e.approveRequest)},
-		{Name: "decline", Usage: "decline one; --remark says why", ArgsUsage: "NUMBER", Action: e.action(number, e.onRequest(api.DeclineRequest))},
-	}}
+	return &ucli.Command{Name: "request", Usage: "admissions that were asked for, and wait for an owner",
+		Commands: []*ucli.Command{
+			{Name: "list", Usage: "list those that wait, the newest first",
+				Flags: []ucli.Flag{&ucli.StringFlag{Name: "application", Usage: "to it alone"},
+					&ucli.StringFlag{Name: "state", Usage: "waiting, approved, declined, ended or all", Value: "waiting"},
+					&ucli.Int64Flag{Name: "after", Usage: "number below which the page begins"},
+					&ucli.IntFlag{Name: "limit", Usage: "at most so many", Value: 50}},
+				Action: e.action(nil, e.listRequests)},
+			{Name: "show", Usage: "show one, with the digest to approve it by", ArgsUsage: "NUMBER",
+				Action: e.action(number, e.onRequest(api.ShowRequest))},
+			{Name: "approve", Usage: "approve one as it was looked at: it acts at once", ArgsUsage: "NUMBER",
+				Description: "An owner approves who did not ask for it; a token counts as who made it.",
+				Flags:       []ucli.Flag{&ucli.StringFlag{Name: "digest", Usage: "of what show gave"}},
+				Action:      e.action(number, e.approveRequest)},
+			{Name: "decline", Usage: "decline one; --remark says why", ArgsUsage: "NUMBER",
+				Action: e.action(number, e.onRequest(api.DeclineRequest))},
+		}}
 }
 
 func (e *environment) listRequests(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
-	f := api.RequestFilter{Application: cmd.String("application"), State: cmd.String("state"), After: cmd.Int64("after"), Limit: cmd.Int("limit")}
+	f := api.RequestFilter{Application: cmd.String("application"), State: cmd.String("state"), After: cmd.Int64("after"),
+		Limit: cmd.Int("limit")}
 	if f.State == "all" {
 		f.State = ""
 	}
@@ -44,7 +50,8 @@ func (e *environment) listRequests(ctx context.Context, cmd *ucli.Command, c *cl
 	return e.print(cmd, got, func(w io.Writer) {
 		var t table
 		for _, q := range got.Items {
-			t.add("request!", fmt.Sprint(q.Number), "state", e.colour(q.State), "application!", dash(q.Application), "admit!", requestWords(q),
+			t.add("request!", fmt.Sprint(q.Number), "state", e.colour(q.State), "application!", dash(q.Application), "admit!",
+				requestWords(q),
 				"asked by", cmp.Or(q.Author, "themselves"), "asked", local(q.Asked), "decided by", dash(q.By))
 		}
 		e.tell(w, t, "Nothing waits.")
@@ -76,12 +83,14 @@ func requestWords(q api.EntryRequest) string {
 func requestNumber(text string) (api.Numbered, error) {
 	n, err := strconv.ParseInt(text, 10, 64)
 	if err != nil || n < 1 {
-		return api.Numbered{}, &usageError{fmt.Sprintf("%.50q is no number of a request", text), "innergate request list gives the numbers."}
+		return api.Numbered{}, &usageError{fmt.Sprintf("%.50q is no number of a request", text),
+			"innergate request list gives the numbers."}
 	}
 	return api.Numbered{ID: n}, nil
 }
 
-func (e *environment) onRequest(o api.Operation[api.Numbered, api.EntryRequest]) func(context.Context, *ucli.Command, *client.Client, []string) error {
+func (e *environment) onRequest(o api.Operation[api.Numbered, api.EntryRequest]) func(context.Context, *ucli.Command,
+	*client.Client, []string) error {
 	return func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
 		n, err := requestNumber(args[0])
 		if err != nil {
@@ -101,9 +110,11 @@ func (e *environment) approveRequest(ctx context.Context, cmd *ucli.Command, c *
 		return err
 	}
 	if cmd.String("digest") == "" {
-		return &usageError{"--digest is missing", "innergate request show " + args[0] + " shows whom it admits, and gives the digest."}
+		return &usageError{"--digest is missing", "innergate request show " + args[0] +
+			" shows whom it admits, and gives the digest."}
 	}
-	got, err := client.Call(ctx, c, api.ApproveRequest, api.Approves{Numbered: n, Body: api.Approval{Digest: cmd.String("digest")}})
+	got, err := client.Call(ctx, c, api.ApproveRequest, api.Approves{Numbered: n,
+		Body: api.Approval{Digest: cmd.String("digest")}})
 	if err != nil {
 		return err
 	}
@@ -112,7 +123,8 @@ func (e *environment) approveRequest(ctx context.Context, cmd *ucli.Command, c *
 
 func (e *environment) request(w io.Writer, q api.EntryRequest) {
 	fmt.Fprintf(w, "request %d  %s\n\n", q.Number, e.colour(q.State))
-	lines := [][2]string{{"Application", cmp.Or(strings.TrimSpace(q.Title+" ("+q.Application+")"), "-")}, {"Admit", requestWords(q)},
+	lines := [][2]string{{"Application", cmp.Or(strings.TrimSpace(q.Title+" ("+q.Application+")"), "-")},
+		{"Admit", requestWords(q)},
 		{"Asked by", cmp.Or(q.Author, "themselves")}, {"Why", q.Why}, {"Asked", local(q.Asked)}}
 	for _, p := range q.People {
 		says := p.Called
@@ -125,9 +137,11 @@ func (e *environment) request(w io.Writer, q api.EntryRequest) {
 		lines = append(lines, [2]string{fmt.Sprintf("Person %d", p.Number), says})
 	}
 	if q.State == "waiting" {
-		lines = append(lines, [2]string{"Ends", local(q.Ends)}, [2]string{"Approve with", fmt.Sprintf("innergate request approve %d --digest %s", q.Number, q.Digest)})
+		lines = append(lines, [2]string{"Ends", local(q.Ends)}, [2]string{"Approve with",
+			fmt.Sprintf("innergate request approve %d --digest %s", q.Number, q.Digest)})
 	} else {
-		lines = append(lines, [2]string{"Decided by", q.By}, [2]string{"Decided", local(q.Decided)}, [2]string{"Remark", q.Remark})
+		lines = append(lines, [2]string{"Decided by", q.By}, [2]string{"Decided", local(q.Decided)},
+			[2]string{"Remark", q.Remark})
 	}
 	for _, l := range lines {
 		if l[1] != "" {

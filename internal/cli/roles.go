@@ -14,13 +14,15 @@ import (
 
 // roles are the commands about roles of applications.
 func (e *environment) roles() *ucli.Command {
-	return &ucli.Command{Name: "role", Usage: "roles of applications: as what somebody enters, and what is sent for it", Commands: append([]*ucli.Command{
-		{Name: "list", Usage: "read roles aloud: who holds them, and what is sent",
-			Description: "A release mapping sends them by the source role: {to: {name: role}, from: [{role: true}]}.",
-			Flags:       []ucli.Flag{&ucli.StringFlag{Name: "application", Usage: "its roles alone"}},
-			Action:      e.action(nil, e.listRoles)},
-	}, e.ownCommands(ownKind{"role", "a role", "title, application, role, order, values, people, groups, organisations, userTypes, providers, when",
-		"title=TITLE application=APPLICATION values=VALUE groups=GROUP"})...)}
+	return &ucli.Command{Name: "role", Usage: "roles of applications: as what somebody enters, and what is sent for it",
+		Commands: append([]*ucli.Command{
+			{Name: "list", Usage: "read roles aloud: who holds them, and what is sent",
+				Description: "A release mapping sends them by the source role: {to: {name: role}, from: [{role: true}]}.",
+				Flags:       []ucli.Flag{&ucli.StringFlag{Name: "application", Usage: "its roles alone"}},
+				Action:      e.action(nil, e.listRoles)},
+		}, e.ownCommands(ownKind{"role", "a role",
+			"title, application, role, order, values, people, groups, organisations, userTypes, providers, when",
+			"title=TITLE application=APPLICATION values=VALUE groups=GROUP"})...)}
 }
 
 func (e *environment) listRoles(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
@@ -35,7 +37,8 @@ func (e *environment) listRoles(ctx context.Context, cmd *ucli.Command, c *clien
 			if r.Default {
 				says += " It is the default."
 			}
-			t.add("application!", r.Application, "role!", r.Role, "object!", r.Name, "sent!", strings.Join(r.Values, ", "), "held by!", says)
+			t.add("application!", r.Application, "role!", r.Role, "object!", r.Name, "sent!", strings.Join(r.Values, ", "),
+				"held by!", says)
 		}
 		e.tell(w, t, "No roles. Make one with innergate role put NAME application=APPLICATION title=TITLE values=VALUE groups=GROUP.")
 	})

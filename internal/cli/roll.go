@@ -24,7 +24,8 @@ func (e *environment) roll() []*ucli.Command {
 				"organisations, link:PROVIDER. Several values are separated by |. Without --digest it only tells what would\n" +
 				"be, and the digest to import with. If a row cannot be used nothing is imported, unless with --skip-bad.",
 			Flags: []ucli.Flag{
-				&ucli.StringFlag{Name: "by", Usage: "heading by which people on record are found; absent for number, else userName, employeeNumber or emails"},
+				&ucli.StringFlag{Name: "by",
+					Usage: "heading by which people on record are found; absent for number, else userName, employeeNumber or emails"},
 				&ucli.BoolFlag{Name: "known-only", Usage: "make nobody"},
 				&ucli.BoolFlag{Name: "skip-bad", Usage: "leave rows out that cannot be used"},
 				&ucli.BoolFlag{Name: "empties", Usage: "an empty cell takes away what is there; otherwise it changes nothing"},
@@ -33,7 +34,8 @@ func (e *environment) roll() []*ucli.Command {
 		{Name: "export", Usage: "print people as a list that can be taken in again",
 			Flags: append(peopleFlags(), &ucli.StringFlag{Name: "form", Usage: "csv or json", Value: "csv"}),
 			Action: e.action(nil, func(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
-				octets, err := client.Call(ctx, c, api.ExportPeople, api.PeopleExport{PeopleFilter: peopleFilter(cmd), Form: cmd.String("form")})
+				octets, err := client.Call(ctx, c, api.ExportPeople, api.PeopleExport{PeopleFilter: peopleFilter(cmd),
+					Form: cmd.String("form")})
 				if err != nil {
 					return err
 				}
@@ -91,8 +93,10 @@ func (e *environment) imported(w io.Writer, out *api.PeopleImported, how api.Peo
 	if out.Separator != "" {
 		form = fmt.Sprintf("%s, separated by %q", out.Encoding, out.Separator)
 	}
-	fields(w, [][2]string{{"read as", form}, {"people found by", out.By}, {"rows", fmt.Sprint(out.Rows)}, {said, fmt.Sprint(out.New)},
-		{"changed", fmt.Sprint(out.Changed)}, {"the same already", fmt.Sprint(out.Same)}, {"disabled", fmt.Sprint(out.Disabled)},
+	fields(w, [][2]string{{"read as", form}, {"people found by", out.By}, {"rows", fmt.Sprint(out.Rows)},
+		{said, fmt.Sprint(out.New)},
+		{"changed", fmt.Sprint(out.Changed)}, {"the same already", fmt.Sprint(out.Same)},
+		{"disabled", fmt.Sprint(out.Disabled)},
 		{"enabled", fmt.Sprint(out.Enabled)}, {"cannot be used", fmt.Sprint(out.BadRows)},
 		{"to be looked at", fmt.Sprint(out.OddRows)}})
 	if len(out.Bad) > 0 {

@@ -30,10 +30,12 @@ func (e *environment) sets() *ucli.Command {
 			Description: "What is not named stays. A record shares it by provider set NAME intakeSet=SET or\n" +
 				"app set NAME releaseSet=SET; its own rules are laid over those of the set.\n" +
 				"innergate reevaluate --set NAME --mapping FILE shows before whom it affects.",
-			Flags: append([]ucli.Flag{&ucli.BoolFlag{Name: "dry-run", Usage: "only tell what it would do to people who signed in lately"}},
+			Flags: append([]ucli.Flag{&ucli.BoolFlag{Name: "dry-run",
+				Usage: "only tell what it would do to people who signed in lately"}},
 				file...), Action: e.action([]string{"NAME"}, e.putSet)},
 		{Name: "remove", Usage: "remove one that nobody shares", ArgsUsage: "NAME",
-			Action: e.action([]string{"NAME"}, func(ctx context.Context, _ *ucli.Command, c *client.Client, args []string) error {
+			Action: e.action([]string{"NAME"}, func(ctx context.Context, _ *ucli.Command, c *client.Client,
+				args []string) error {
 				if err := client.Do(ctx, c, api.RemoveSet, api.Name(args[0])); err != nil {
 					return err
 				}
@@ -129,7 +131,8 @@ func (e *environment) putSet(ctx context.Context, cmd *ucli.Command, c *client.C
 		return err
 	}
 	if cmd.Bool("dry-run") {
-		got, err := client.Call(ctx, c, api.WeighChange, api.Body(api.Proposed{Set: &api.NamedSet{Name: args[0], SetChange: change}}))
+		got, err := client.Call(ctx, c, api.WeighChange, api.Body(api.Proposed{Set: &api.NamedSet{Name: args[0],
+			SetChange: change}}))
 		if err != nil {
 			return err
 		}
@@ -300,7 +303,8 @@ func (e *environment) consequence(w io.Writer, c *api.Consequence, verb string) 
 	for _, x := range []struct {
 		n    int
 		what string
-	}{{c.Shut, "refused"}, {c.Renamed, "given another name"}, {c.Held, "asked something first"}, {c.Let, "let in"}, {c.Cast, "given other roles"}} {
+	}{{c.Shut, "refused"}, {c.Renamed, "given another name"}, {c.Held, "asked something first"}, {c.Let, "let in"},
+		{c.Cast, "given other roles"}} {
 		if x.n > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s %s", x.n, verb, x.what))
 		}
@@ -316,26 +320,32 @@ func (e *environment) consequence(w io.Writer, c *api.Consequence, verb string) 
 	} else if c.Known > 0 {
 		fmt.Fprintf(w, "Nobody gains or loses entry, of %s who are known\n", countPeople(c.Known))
 	} else if c.Looked > 0 && c.Untold == 0 {
-		fmt.Fprintf(w, "No difference to the %s who signed in lately (%s looked at)\n", countPeople(c.Seen), counted(int64(c.Looked), "sign-in"))
+		fmt.Fprintf(w, "No difference to the %s who signed in lately (%s looked at)\n", countPeople(c.Seen),
+			counted(int64(c.Looked), "sign-in"))
 	}
 	for _, r := range c.Roles {
-		fmt.Fprintf(w, "  %s of %s: %d %s it, %d %s it\n", r.Role, r.Application, r.Gain, map[bool]string{true: "would gain", false: "gain"}[verb == "would be"],
+		fmt.Fprintf(w, "  %s of %s: %d %s it, %d %s it\n", r.Role, r.Application, r.Gain,
+			map[bool]string{true: "would gain", false: "gain"}[verb == "would be"],
 			r.Lose, map[bool]string{true: "would lose", false: "lose"}[verb == "would be"])
 	}
 	e.affected(w, c.People)
 	if ways := c.Ways; ways != nil {
-		fmt.Fprintf(w, "%s: %d keep their way, %d get another, %d have none\n", map[bool]string{true: "By which provider people would come", false: "By which provider people come"}[verb == "would be"],
+		fmt.Fprintf(w, "%s: %d keep their way, %d get another, %d have none\n",
+			map[bool]string{true: "By which provider people would come",
+				false: "By which provider people come"}[verb == "would be"],
 			ways.Keep, ways.Other, ways.None)
 		for _, x := range ways.Examples {
 			fmt.Fprintln(w, "  "+x)
 		}
 	}
 	for _, o := range c.Offered {
-		fmt.Fprintf(w, "The provider %s %s offered at %s\n", o.Provider, map[bool]string{true: "would be", false: "is now"}[verb == "would be"],
+		fmt.Fprintf(w, "The provider %s %s offered at %s\n", o.Provider, map[bool]string{true: "would be",
+			false: "is now"}[verb == "would be"],
 			strings.Join(o.Applications, ", "))
 	}
 	if len(c.Offered) > 0 {
-		fmt.Fprintf(w, "%s who may enter there %s a choice\n", countPeople(c.Choosing), map[bool]string{true: "would gain", false: "gain"}[verb == "would be"])
+		fmt.Fprintf(w, "%s who may enter there %s a choice\n", countPeople(c.Choosing),
+			map[bool]string{true: "would gain", false: "gain"}[verb == "would be"])
 	}
 	if c.Untold > 0 {
 		fmt.Fprintf(w, "%s cannot be told: %s\n", counted(int64(c.Untold), "sign-in"), c.Cause)

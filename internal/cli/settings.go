@@ -165,7 +165,8 @@ func (e *environment) setAggregate(ctx context.Context, cmd *ucli.Command) error
 	}
 	some, err := edit(set)
 	if err == nil {
-		err = client.Do(ctx, c, api.ChangeAggregate, api.To(names[0], api.AggregateChange{Revision: was.Revision, Settings: some}))
+		err = client.Do(ctx, c, api.ChangeAggregate, api.To(names[0], api.AggregateChange{Revision: was.Revision,
+			Settings: some}))
 	}
 	if err != nil {
 		return err

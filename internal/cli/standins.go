@@ -54,7 +54,8 @@ func (e *environment) standins() *ucli.Command {
 		})}
 	application := &ucli.Command{Name: "app", Usage: "a simulated SAML application",
 		Flags: append(common, &ucli.BoolFlag{Name: "only-own-starts", Usage: "accept only sign-ins it started"},
-			&ucli.StringFlag{Name: "accounts", Usage: "CSV of the accounts it keeps: identifier, name, role, below a line of headings"},
+			&ucli.StringFlag{Name: "accounts",
+				Usage: "CSV of the accounts it keeps: identifier, name, role, below a line of headings"},
 			&ucli.StringFlag{Name: "accounts-by", Usage: "attribute that it knows them by; the NameID if absent"},
 			&ucli.BoolFlag{Name: "only-known", Usage: "refuse people who have no account"},
 			&ucli.StringFlag{Name: "fault", Usage: "fault of its requests: " + faults(standin.ApplicationFaults())}),
@@ -110,7 +111,8 @@ func (e *environment) accounts(cmd *ucli.Command) (*standin.Accounts, error) {
 	if err != nil {
 		return nil, &usageError{fmt.Sprintf("--accounts %s: %v", file, err), "Give CSV: identifier, name, role."}
 	}
-	return &standin.Accounts{By: cmd.String("accounts-by"), OnlyKnown: cmd.Bool("only-known"), Head: head, List: list}, nil
+	return &standin.Accounts{By: cmd.String("accounts-by"), OnlyKnown: cmd.Bool("only-known"), Head: head, List: list},
+		nil
 }
 
 func titleOf(cmd *ucli.Command) string {

@@ -65,7 +65,8 @@ func (e *environment) listTraces(ctx context.Context, cmd *ucli.Command, c *clie
 		if name == "" {
 			continue
 		}
-		if _, err := client.Call(ctx, c, api.RecordsOf(kind).Show, api.Name(name)); err != nil && !removedSince(ctx, c, kind, name) {
+		if _, err := client.Call(ctx, c, api.RecordsOf(kind).Show, api.Name(name)); err != nil &&
+			!removedSince(ctx, c, kind, name) {
 			return err // a name that is none is no empty list
 		}
 	}

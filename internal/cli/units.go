@@ -32,11 +32,14 @@ func (e *environment) units(kind, usage string, own []ucli.Flag) *ucli.Command {
 				return e.print(cmd, x, func(w io.Writer) { e.unit(w, x) })
 			})},
 		{Name: "put", Usage: "make one, or change it; what is not named stays", ArgsUsage: "NAME", Flags: flags,
-			Action: e.action([]string{"NAME"}, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+			Action: e.action([]string{"NAME"}, func(ctx context.Context, cmd *ucli.Command, c *client.Client,
+				args []string) error {
 				return e.putUnit(ctx, cmd, c, kind, args[0])
 			})},
-		{Name: "remove", Usage: "remove one; what hangs on it is told first, and confirmed with --confirm", ArgsUsage: "NAME",
-			Action: e.action([]string{"NAME"}, func(ctx context.Context, _ *ucli.Command, c *client.Client, args []string) error {
+		{Name: "remove", Usage: "remove one; what hangs on it is told first, and confirmed with --confirm",
+			ArgsUsage: "NAME",
+			Action: e.action([]string{"NAME"}, func(ctx context.Context, _ *ucli.Command, c *client.Client,
+				args []string) error {
 				if err := client.Do(ctx, c, api.UnitsOf(kind).Remove, api.Name(args[0])); err != nil {
 					return err
 				}
@@ -49,7 +52,8 @@ func (e *environment) units(kind, usage string, own []ucli.Flag) *ucli.Command {
 func (e *environment) groups() *ucli.Command {
 	return e.units("group", "groups of people, which may lie in each other", []ucli.Flag{
 		&ucli.StringFlag{Name: "inside", Usage: "group that it lies in; empty for none"},
-		&ucli.StringSliceFlag{Name: "value", Usage: "what providers call it, beside its short name; may be given several times"}})
+		&ucli.StringSliceFlag{Name: "value",
+			Usage: "what providers call it, beside its short name; may be given several times"}})
 }
 
 func (e *environment) organisations() *ucli.Command {
@@ -70,12 +74,14 @@ func (e *environment) putUnit(ctx context.Context, cmd *ucli.Command, c *client.
 			in = x.UnitChange
 		}
 	}
-	for option, to := range map[string]*string{"title": &in.Title, "notes": &in.Notes, "user-type": &in.UserType, "inside": &in.Inside} {
+	for option, to := range map[string]*string{"title": &in.Title, "notes": &in.Notes, "user-type": &in.UserType,
+		"inside": &in.Inside} {
 		if cmd.IsSet(option) {
 			*to = cmd.String(option)
 		}
 	}
-	for option, to := range map[string]*[]string{"value": &in.Values, "provider": &in.Providers, "domain": &in.Domains, "group": &in.Groups} {
+	for option, to := range map[string]*[]string{"value": &in.Values, "provider": &in.Providers, "domain": &in.Domains,
+		"group": &in.Groups} {
 		if cmd.IsSet(option) {
 			*to = nil
 			for _, v := range cmd.StringSlice(option) {
@@ -97,8 +103,10 @@ func (e *environment) unit(w io.Writer, x api.Unit) {
 	rows := [][2]string{{x.Kind, x.Name}, {"title", x.Title}, {"notes", x.Notes}, {"user type", dash(x.UserType)},
 		{"people", fmt.Sprint(x.Members)}}
 	if x.Kind == "group" {
-		rows = append(rows, [2]string{"lies in", dash(x.Inside)}, [2]string{"holds", list(x.Holds)}, [2]string{"providers call it", list(x.Values)},
-			[2]string{"people land in it of", list(x.Landing)}, [2]string{"put in by", list(x.PutIn)}, [2]string{"when they send", list(x.Called)})
+		rows = append(rows, [2]string{"lies in", dash(x.Inside)}, [2]string{"holds", list(x.Holds)},
+			[2]string{"providers call it", list(x.Values)},
+			[2]string{"people land in it of", list(x.Landing)}, [2]string{"put in by", list(x.PutIn)},
+			[2]string{"when they send", list(x.Called)})
 		for _, effect := range x.Effects {
 			rows = append(rows, [2]string{"whoever is in it", effect})
 		}

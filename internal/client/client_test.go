@@ -90,13 +90,15 @@ func TestRemarkGoesWithChangesOnly(t *testing.T) {
 
 func TestUploadIsSentAsItIsRead(t *testing.T) {
 	cl, asked := gate(t, func(w http.ResponseWriter, _ int) { _, _ = io.WriteString(w, `{"id":"j","state":"running"}`) })
-	j, err := client.Upload(ctx, cl, api.UploadAggregate, api.None{}, api.NewAggregate{Name: "lines"}, strings.NewReader("<a/>"))
+	j, err := client.Upload(ctx, cl, api.UploadAggregate, api.None{}, api.NewAggregate{Name: "lines"},
+		strings.NewReader("<a/>"))
 	require.NoError(t, err)
 	require.Equal(t, "j", j.ID)
 	require.Contains(t, (*asked)[0].kind, "multipart/form-data")
 	settings, document := strings.Index((*asked)[0].body, `{"name":"lines"}`), strings.Index((*asked)[0].body, "<a/>")
 	require.True(t, settings > 0 && document > settings, (*asked)[0].body)
-	_, err = client.Upload(ctx, cl, api.UploadEdition, api.Name("lines"), nil, iotest.ErrReader(errors.New("the disk is gone")))
+	_, err = client.Upload(ctx, cl, api.UploadEdition, api.Name("lines"), nil,
+		iotest.ErrReader(errors.New("the disk is gone")))
 	require.ErrorContains(t, err, "the disk is gone", "a document that cannot be read is not sent as if it were whole")
 }
 
@@ -144,7 +146,8 @@ func TestCallsAreOperations(t *testing.T) {
 	add := func(c api.Call) { declared[c.Method+" /api/v1"+c.Path+" "+c.ID] = true }
 	source, err := os.ReadFile(filepath.Join("..", "api", "operations.go"))
 	require.NoError(t, err)
-	methods := map[string]string{"gets": "GET", "adds": "POST", "does": "POST", "looks": "POST", "starts": "POST", "puts": "PUT",
+	methods := map[string]string{"gets": "GET", "adds": "POST", "does": "POST", "looks": "POST", "starts": "POST",
+		"puts":    "PUT",
 		"patches": "PATCH", "removes": "DELETE"}
 	line := regexp.MustCompile(`= (\w+)\[.*\]\((?:http\.Method(\w+), )?"([^"]+)", "([^"]+)"`)
 	for _, m := range line.FindAllStringSubmatch(string(source), -1) {
@@ -162,7 +165,8 @@ func TestWhatIsSentGoesWhereItBelongs(t *testing.T) {
 	cl, asked := gate(t, func(w http.ResponseWriter, _ int) { _, _ = io.WriteString(w, "{}") })
 	_, err := client.Call(ctx, cl, api.ListEntities, api.EntityFilter{Named: api.Name("a/b c"), Search: "é&=", Limit: 3})
 	require.NoError(t, err)
-	_, err = client.Call(ctx, cl, api.ListTraces, api.TraceFilter{Since: time.Date(2026, 3, 1, 12, 0, 0, 0, time.FixedZone("", 3600))})
+	_, err = client.Call(ctx, cl, api.ListTraces, api.TraceFilter{Since: time.Date(2026, 3, 1, 12, 0, 0, 0,
+		time.FixedZone("", 3600))})
 	require.NoError(t, err)
 	_, err = client.Call(ctx, cl, api.WithdrawConsent, api.OneConsent{Named: api.Name("x"), Person: 7})
 	require.NoError(t, err)

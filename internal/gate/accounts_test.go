@@ -54,7 +54,8 @@ func TestDisabledPeopleAreLetInByNothing(t *testing.T) {
 	require.Equal(t, finding.PersonDisabled, r.come("ada@wrenmoor.example").Finding.Code)
 	late := r.answer(keep(driving.Browser{}, waiting), r.asked(waiting).ID, nil)
 	require.Equal(t, finding.PersonDisabled, late.Finding.Code, "also who was under way")
-	_, err = r.Redeeming.Token(ctx, caller(url.Values{"grant_type": {"refresh_token"}, "refresh_token": {out.RefreshToken}}, "planner", app.Shown))
+	_, err = r.Redeeming.Token(ctx, caller(url.Values{"grant_type": {"refresh_token"},
+		"refresh_token": {out.RefreshToken}}, "planner", app.Shown))
 	require.Equal(t, oidc.InvalidGrant, oidc.RefusalOf(err).Code)
 	r.said(r.come("bram@wrenmoor.example"))
 
@@ -91,8 +92,9 @@ func TestOnlyKnownPeopleComeWhereSoIsSet(t *testing.T) {
 		"linked to staff by that name already": {Provider: "staff", Subject: asMail},
 		`did you mean "staff"?`:                {Provider: "stafff", Subject: asMail},
 		"it is empty":                          {Provider: "staff", Subject: profile.Subject{Value: " "}},
-		"another one at each sign-in":          {Provider: "staff", Subject: profile.Subject{Value: "x", Format: string(saml.FormatTransient)}},
-		"control characters":                   {Provider: "staff", Subject: profile.Subject{Value: "a\nb"}},
+		"another one at each sign-in": {Provider: "staff", Subject: profile.Subject{Value: "x",
+			Format: string(saml.FormatTransient)}},
+		"control characters": {Provider: "staff", Subject: profile.Subject{Value: "a\nb"}},
 	} {
 		_, err := r.People.Add(ctx, tester, n)
 		require.ErrorContains(t, err, cause)
@@ -102,7 +104,8 @@ func TestOnlyKnownPeopleComeWhereSoIsSet(t *testing.T) {
 	made := 0
 	for range 8 {
 		wait.Go(func() {
-			if _, err := r.People.Add(ctx, tester, people.NewPerson{Provider: "staff", Subject: profile.Subject{Value: "one"}}); err == nil {
+			if _, err := r.People.Add(ctx, tester, people.NewPerson{Provider: "staff",
+				Subject: profile.Subject{Value: "one"}}); err == nil {
 				mu.Lock()
 				made++
 				mu.Unlock()
@@ -118,8 +121,10 @@ func TestOnlyKnownPeopleComeWhereSoIsSet(t *testing.T) {
 // somebody new.
 func TestNothingIsLeftOfARemovedPerson(t *testing.T) {
 	r := newRig(t)
-	require.NoError(t, r.maps(change.KindProvider, "staff", `{"to":{"name":"unit"},"from":[{"constant":"north"}],"keep":"person"}`))
-	require.NoError(t, r.changeOf(change.KindApplication, "roster", func(s federation.Settings) { s["nameIdFormat"] = "persistent" }))
+	require.NoError(t, r.maps(change.KindProvider, "staff",
+		`{"to":{"name":"unit"},"from":[{"constant":"north"}],"keep":"person"}`))
+	require.NoError(t, r.changeOf(change.KindApplication, "roster",
+		func(s federation.Settings) { s["nameIdFormat"] = "persistent" }))
 	first, _ := r.said(r.come(asMail.Value))
 	r.said(r.come("bram@wrenmoor.example"))
 	_, err := r.People.Disable(ctx, tester, 1)

@@ -23,7 +23,8 @@ func TestAdmissionsWaitForAnotherOwner(t *testing.T) {
 	r := newRig(t)
 	one, two := change.By{Who: "signal-box"}, change.By{Who: "yard-office"}
 	r.client("planner", nil, federation.Settings{"everyone": "no", "approval": true})
-	_, err := r.Records.PutUnit(ctx, tester, federation.Unit{Kind: federation.KindGroup, Name: "drivers", Title: "Drivers"})
+	_, err := r.Records.PutUnit(ctx, tester, federation.Unit{Kind: federation.KindGroup, Name: "drivers",
+		Title: "Drivers"})
 	require.NoError(t, err)
 	ada := r.knows("displayName=Ada")
 	ask := func(by change.By, e people.Entry) (int64, string) {
@@ -46,29 +47,34 @@ func TestAdmissionsWaitForAnotherOwner(t *testing.T) {
 	// Past it leads no way.
 	_, err = r.People.Admit(ctx, one, "planner", people.Entry{People: []int64{99}})
 	require.ErrorContains(t, err, "person \"99\"")
-	for _, s := range []federation.Settings{{"admissions": "drivers=yes"}, {"everyone": "yes"}, {"everyone": ""}, {"approval": false}} {
+	for _, s := range []federation.Settings{{"admissions": "drivers=yes"}, {"everyone": "yes"}, {"everyone": ""},
+		{"approval": false}} {
 		_, err := r.Records.Configure(ctx, one, change.KindApplication, "planner", 0, s)
 		require.ErrorContains(t, err, "wait for approval", "%v", s)
 	}
 	_, err = r.Roll.Admit(ctx, one, "planner", roll.Import{Document: []byte("number\n1\n")}, &heard{})
 	require.ErrorContains(t, err, "a list cannot ask for")
-	_, err = r.Records.Configure(ctx, one, change.KindApplication, "planner", 0, federation.Settings{"admissions": "drivers=no"})
+	_, err = r.Records.Configure(ctx, one, change.KindApplication, "planner", 0,
+		federation.Settings{"admissions": "drivers=no"})
 	require.NoError(t, err, "keeping out acts at once")
-	history, _, err := r.Records.History(ctx, records.HistoryFilter{Kind: change.KindApplication, Name: "planner", Limit: 1})
+	history, _, err := r.Records.History(ctx, records.HistoryFilter{Kind: change.KindApplication, Name: "planner",
+		Limit: 1})
 	require.NoError(t, err)
 	_, err = r.Records.Undo(ctx, one, history[0].ID)
 	require.ErrorContains(t, err, "wait for approval", "undoing lets them in")
 
 	// Who approves.
 	id, digest := ask(one, people.Entry{People: []int64{ada}, Groups: []string{"drivers"}})
-	for who, says := range map[string]string{"signal-box": "you asked for it yourself", "token ci": "you asked for it yourself", "token of-ci": "you asked for it yourself",
+	for who, says := range map[string]string{"signal-box": "you asked for it yourself",
+		"token ci": "you asked for it yourself", "token of-ci": "you asked for it yourself",
 		"token host": "is no owner", "nobody": "is no owner", "": "is no owner"} {
 		require.ErrorContains(t, r.People.Approve(ctx, change.By{Who: who}, id, digest), says, who)
 	}
 	require.ErrorContains(t, r.People.Approve(ctx, two, id, ""), "give the digest")
 	_, err = r.People.Disable(ctx, tester, ada)
 	require.NoError(t, err)
-	require.ErrorContains(t, r.People.Approve(ctx, two, id, digest), "not what was looked at", "who it is about has changed")
+	require.ErrorContains(t, r.People.Approve(ctx, two, id, digest), "not what was looked at",
+		"who it is about has changed")
 	_, err = r.People.Enable(ctx, tester, ada)
 	require.NoError(t, err)
 	var wait sync.WaitGroup
@@ -103,7 +109,8 @@ func TestAdmissionsWaitForAnotherOwner(t *testing.T) {
 	id, digest = ask(two, people.Entry{AtOnce: true})
 	require.NoError(t, r.People.Approve(ctx, one, id, digest))
 	require.NoError(t, r.admits("planner", people.Entry{Groups: []string{"drivers"}}))
-	history, _, err = r.Records.History(ctx, records.HistoryFilter{Kind: change.KindApplication, Name: "planner", Limit: 50})
+	history, _, err = r.Records.History(ctx, records.HistoryFilter{Kind: change.KindApplication, Name: "planner",
+		Limit: 50})
 	require.NoError(t, err)
 	told := ""
 	for _, h := range history {

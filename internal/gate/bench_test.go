@@ -32,7 +32,8 @@ func benchRig(b *testing.B, applications int) *rig {
 	snap := r.Records.Snapshot()
 	var apps records.Plan
 	for i := len(snap.Applications()); i < applications; i++ {
-		a := &federation.Application{Side: &samlside.Application{SP: &saml.SP{EntityID: saml.EntityID(fmt.Sprint("urn:app-", i))}}}
+		a := &federation.Application{Side: &samlside.Application{SP: &saml.SP{EntityID: saml.EntityID(fmt.Sprint("urn:app-",
+			i))}}}
 		a.Name = federation.Name(fmt.Sprint("app-", i))
 		apps.Put = append(apps.Put, records.Put{Object: a, Quiet: true, Judged: true})
 	}
@@ -75,7 +76,8 @@ func benchClients(b *testing.B, clients int) (*rig, string) {
 	r := newRigFor(b)
 	var edits records.Plan
 	for i := 1; i < clients; i++ {
-		a := &federation.Application{Side: &oidcside.Application{ClientID: oidc.ClientID(fmt.Sprint("client-", i)), ClientKind: "web"}}
+		a := &federation.Application{Side: &oidcside.Application{ClientID: oidc.ClientID(fmt.Sprint("client-", i)),
+			ClientKind: "web"}}
 		a.Name, a.ID = federation.Name(fmt.Sprint("client-", i)), federation.ID(fmt.Sprint("id-", i))
 		edits.Put = append(edits.Put, records.Put{Object: a, Quiet: true, Judged: true})
 	}

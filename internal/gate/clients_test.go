@@ -106,7 +106,8 @@ func (r *rig) code(b driving.Browser, edit func(*saml.Answer), changes ...string
 func caller(form url.Values, auth ...string) redeeming.Caller {
 	c := redeeming.Caller{Form: form.Encode(), ContentType: "application/x-www-form-urlencoded", Network: "192.0.2.1"}
 	if len(auth) == 2 {
-		c.Authorization = "Basic " + base64.StdEncoding.EncodeToString([]byte(url.QueryEscape(auth[0])+":"+url.QueryEscape(auth[1])))
+		c.Authorization = "Basic " + base64.StdEncoding.EncodeToString([]byte(url.QueryEscape(auth[0])+":"+
+			url.QueryEscape(auth[1])))
 	}
 	return c
 }
@@ -290,7 +291,8 @@ func TestClientAssertions(t *testing.T) {
 			_ = w.Write(*set.Load())
 	}))
 	defer srv.Close()
-	r.client("feed", federation.Typed{"kind": "service", "jwksUri": strings.Replace(srv.URL, "localhost", "127.0.0.1", 1)},
+	r.client("feed", federation.Typed{"kind": "service", "jwksUri": strings.Replace(srv.URL, "localhost", "127.0.0.1",
+		1)},
 		federation.Settings{"scopes": "read"})
 	scope := ""
 	call := func(private *ecdsa.PrivateKey, id string, edit func(map[string]any)) error {
@@ -435,7 +437,8 @@ func TestSignOutIsTold(t *testing.T) {
 		}
 		return waits[0].Tries == 3
 	}, 10*time.Second, 5*time.Millisecond, "the sign-out has a trace, and that nobody answers is told")
-	require.Equal(t, outbox.Waiting{App: "planner", Address: srv.URL + "/heard", Tries: 3, Answer: "it answered 503", Due: waits[0].Due,
+	require.Equal(t, outbox.Waiting{App: "planner", Address: srv.URL + "/heard", Tries: 3, Answer: "it answered 503",
+		Due:   waits[0].Due,
 		Until: waits[0].Until}, waits[0])
 	require.Contains(t, codes(t, r, "planner"), finding.NoticeUnanswered)
 	signedOut := func() traces.Head {
@@ -444,7 +447,8 @@ func TestSignOutIsTold(t *testing.T) {
 		require.Len(t, heads, 1)
 		return heads[0]
 	}
-	require.Equal(t, []string{"ada@wrenmoor.example", string(finding.NoticeUnanswered)}, []string{signedOut().Person, signedOut().Finding})
+	require.Equal(t, []string{"ada@wrenmoor.example", string(finding.NoticeUnanswered)},
+		[]string{signedOut().Person, signedOut().Finding})
 	_, steps, err := r.Traces.Get(ctx, signedOut().ID)
 	require.NoError(t, err)
 	require.Contains(t, fmt.Sprint(steps), srv.URL+"/heard")
@@ -482,7 +486,8 @@ func TestSecretsAndIdentifiers(t *testing.T) {
 		_, err := r.Redeeming.Introspect(ctx, caller(url.Values{"token": {"x"}}, "planner", secret))
 		return err == nil
 	}
-	next, err := r.Records.Rotate(ctx, tester, "planner", 0, federation.Rotation{Overlap: time.Hour, Life: 24 * time.Hour})
+	next, err := r.Records.Rotate(ctx, tester, "planner", 0, federation.Rotation{Overlap: time.Hour,
+		Life: 24 * time.Hour})
 	require.NoError(t, err)
 	require.True(t, works(a.Shown) && works(next.Shown), "both, while one follows the other")
 	found := func() (out []finding.Code) {
@@ -566,7 +571,8 @@ func TestKeysOfTokens(t *testing.T) {
 	require.NotEqual(t, strings.Split(before, ".")[0], strings.Split(after, ".")[0])
 	_, err := r.Redeeming.UserInfo(ctx, redeeming.Caller{}, before)
 	require.NoError(t, err, "as long as it is good")
-	_, err = r.Records.Configure(ctx, tester, change.KindApplication, "planner", 0, federation.Settings{"algorithm": "ES256"})
+	_, err = r.Records.Configure(ctx, tester, change.KindApplication, "planner", 0,
+		federation.Settings{"algorithm": "ES256"})
 	require.NoError(t, err)
 	require.Equal(t, 3, published())
 	require.NotEmpty(t, sign())

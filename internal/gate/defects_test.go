@@ -160,7 +160,8 @@ func TestSessionsAreReplaced(t *testing.T) {
 	require.NotNil(t, of(s, "card"))
 	require.EqualValues(t, 2, r.count(&store.IssuedRow{}), "what the same person was given stays")
 	require.EqualValues(t, 1, r.count(&store.SessionRow{}))
-	require.Equal(t, "Response", r.Crossings.Open(ctx, fourth, driving.Start{App: "roster", Via: "staff"}).Departure.Message)
+	require.Equal(t, "Response", r.Crossings.Open(ctx, fourth, driving.Start{App: "roster",
+		Via: "staff"}).Departure.Message)
 
 	require.NoError(t, r.Records.RemoveProvider(ctx, tester, "card"))
 	require.Nil(t, r.sessions.Find(ctx, fourth.Session), "a session that rests on a removed provider's word ends")
@@ -226,10 +227,12 @@ func TestMovingToAFaceOfItsOwn(t *testing.T) {
 		x := string(o.Departure.Octets)
 		return x[strings.Index(x, "Issuer>")+7 : strings.Index(x, "</saml:Issuer>")]
 	}
-	require.Equal(t, "https://gate.example/saml/idp", issuer(r.Crossings.Open(ctx, b, driving.Start{App: "roster"})), "unasked, too")
+	require.Equal(t, "https://gate.example/saml/idp", issuer(r.Crossings.Open(ctx, b, driving.Start{App: "roster"})),
+		"unasked, too")
 	own := func() driving.Outcome {
-		out, err := saml.WriteAuthnRequest(saml.AuthnRequest{ID: messageID(), IssueInstant: r.clock.get(), Issuer: "urn:roster",
-			ACS: "https://roster.example/acs"}, saml.Endpoint{Binding: saml.BindingRedirect,
+		out, err := saml.WriteAuthnRequest(saml.AuthnRequest{ID: messageID(), IssueInstant: r.clock.get(),
+			Issuer: "urn:roster",
+			ACS:    "https://roster.example/acs"}, saml.Endpoint{Binding: saml.BindingRedirect,
 			Location: "https://gate.example/saml/idp/app/roster/sso"}, "", nil)
 		require.NoError(t, err)
 		in, err := saml.FromRedirect(out.Location[strings.Index(out.Location, "?")+1:], "SAMLRequest")
@@ -241,7 +244,8 @@ func TestMovingToAFaceOfItsOwn(t *testing.T) {
 	require.Equal(t, "https://gate.example/saml/idp/app/roster", issuer(own()))
 	require.Equal(t, was, revision(), "that it has moved is no change of the record")
 	require.Equal(t, finding.ApplicationUnknown, r.request(b, nil).Finding.Code, "now the shared one answers it no more")
-	require.Equal(t, "https://gate.example/saml/idp/app/roster", issuer(r.Crossings.Open(ctx, b, driving.Start{App: "roster"})))
+	require.Equal(t, "https://gate.example/saml/idp/app/roster", issuer(r.Crossings.Open(ctx, b,
+		driving.Start{App: "roster"})))
 	app, err := r.Records.Application("roster")
 	require.NoError(t, err)
 	require.NotEqual(t, before, app.Keys.Current.Certificate.SHA256())
@@ -259,7 +263,8 @@ func TestRankingOfContexts(t *testing.T) {
 	r.asked(r.request(b, better))
 	ranks, revision := r.Records.Contexts()
 	require.NotEmpty(t, ranks)
-	require.NoError(t, r.Records.ChangeContexts(ctx, tester, revision, append(federation.Ranking{{"urn:weak"}}, ranks...)))
+	require.NoError(t, r.Records.ChangeContexts(ctx, tester, revision, append(federation.Ranking{{"urn:weak"}},
+		ranks...)))
 	require.Equal(t, "Response", r.request(b, better).Departure.Message)
 	var ce *change.ConflictError
 	require.ErrorAs(t, r.Records.ChangeContexts(ctx, tester, revision, ranks), &ce, "made from an old revision")
@@ -287,8 +292,9 @@ func TestTracesTellWhatWasSentAndKeepStrangersShort(t *testing.T) {
 	_, steps, err := r.Traces.Get(ctx, rows[0].ID)
 	require.NoError(t, err)
 	last := steps[len(steps)-1]
-	for label, want := range map[string]string{"NameID": "ada@wrenmoor.example", "NameID Format": string(saml.FormatEmail),
-		"Signed": "assertion", "Encrypted": "no"} {
+	for label, want := range map[string]string{"NameID": "ada@wrenmoor.example",
+		"NameID Format": string(saml.FormatEmail),
+		"Signed":        "assertion", "Encrypted": "no"} {
 		require.Contains(t, last.Values, federation.Value{Label: label, Value: want})
 	}
 	require.Contains(t, last.Octets, "held back")
@@ -374,8 +380,10 @@ func TestLink(t *testing.T) {
 	done := r.answer(b, r.asked(o).ID, nil)
 	require.Equal(t, "https://archive.example/shelf?from=gate", done.Departure.Location)
 	require.Nil(t, done.Departure.Form)
-	require.Equal(t, "https://archive.example/shelf?from=gate", r.Crossings.Open(ctx, keep(b, done), driving.Start{App: "again"}).Departure.Location, "by the session")
-	require.Equal(t, finding.TargetForeign, r.Crossings.Open(ctx, b, driving.Start{App: "archive", Target: "https://evil.example"}).Finding.Code,
+	require.Equal(t, "https://archive.example/shelf?from=gate", r.Crossings.Open(ctx, keep(b, done),
+		driving.Start{App: "again"}).Departure.Location, "by the session")
+	require.Equal(t, finding.TargetForeign, r.Crossings.Open(ctx, b, driving.Start{App: "archive",
+		Target: "https://evil.example"}).Finding.Code,
 		"no open redirect")
 	o = r.Crossings.Open(ctx, driving.Browser{}, driving.Start{App: "archive"})
 	refusal, err := saml.WriteStatus(saml.Answer{ResponseID: messageID(), At: r.clock.get(), Issuer: "urn:idp",
@@ -408,13 +416,15 @@ func TestLink(t *testing.T) {
 
 	require.NoError(t, r.Records.Retake(ctx, tester, change.KindApplication, "archive", 1,
 		records.Source{Typed: federation.Typed{"link": "https://new.example/"}}))
-	require.Equal(t, "https://new.example/", r.Crossings.Open(ctx, keep(b, done), driving.Start{App: "archive"}).Departure.Location)
+	require.Equal(t, "https://new.example/", r.Crossings.Open(ctx, keep(b, done),
+		driving.Start{App: "archive"}).Departure.Location)
 	list, _, err := r.Records.History(ctx, records.HistoryFilter{Name: "archive", Limit: 5})
 	require.NoError(t, err)
 	_, _, err = r.Records.Restore(ctx, tester, list[len(list)-1].ID)
 	require.NoError(t, err)
 	r.restart()
-	require.Equal(t, "https://archive.example/shelf?from=gate", r.Crossings.Open(ctx, keep(b, done), driving.Start{App: "archive"}).Departure.Location)
+	require.Equal(t, "https://archive.example/shelf?from=gate", r.Crossings.Open(ctx, keep(b, done),
+		driving.Start{App: "archive"}).Departure.Location)
 	found, err := r.Checking.Check(ctx, checking.Filter{Names: []string{"archive"}})
 	require.NoError(t, err)
 	require.Equal(t, []finding.Code{finding.AccessUndecided}, []finding.Code{found[0].Findings[0].Code})

@@ -111,13 +111,16 @@ func TestEntryIsShownAsItIsDecided(t *testing.T) {
 		return out
 	}
 	secret := r.client("planner", nil, federation.Settings{"scopes": "offline_access", "roleParameter": "role",
-		"releaseMapping": map[string]any{"rest": true, "rules": []any{map[string]any{"to": map[string]any{"name": "roles"}, "from": []any{map[string]any{"role": true}}}}}}).Shown
+		"releaseMapping": map[string]any{"rest": true, "rules": []any{map[string]any{"to": map[string]any{"name": "roles"},
+			"from": []any{map[string]any{"role": true}}}}}}).Shown
 	require.NoError(t, r.Records.ChangeContexts(ctx, tester, 1, federation.Ranking{{saml.ContextPassword}, {"urn:card"}}))
 	for _, g := range [][2]string{{"operations", ""}, {"drivers", "operations"}, {"contractors", ""}} {
-		_, err := r.Records.PutUnit(ctx, tester, federation.Unit{Kind: federation.KindGroup, Name: federation.Name(g[0]), Title: g[0], Inside: federation.Name(g[1])})
+		_, err := r.Records.PutUnit(ctx, tester, federation.Unit{Kind: federation.KindGroup, Name: federation.Name(g[0]),
+			Title: g[0], Inside: federation.Name(g[1])})
 		require.NoError(t, err)
 	}
-	_, err := r.Records.Configure(ctx, tester, change.KindProvider, "staff", 0, federation.Settings{"trustedFor": "department"})
+	_, err := r.Records.Configure(ctx, tester, change.KindProvider, "staff", 0,
+		federation.Settings{"trustedFor": "department"})
 	require.NoError(t, err)
 	const many, rounds = 6, 16
 	numbers := make([]int64, many)
@@ -131,8 +134,10 @@ func TestEntryIsShownAsItIsDecided(t *testing.T) {
 	tokens, seen := map[int64]given{}, map[string]int{}
 	for round := range rounds {
 		for i := range 4 {
-			s := federation.Settings{"order": fmt.Sprint(rnd.IntN(4)), "then": []string{"allow", "deny", "step-up"}[rnd.IntN(3)], "groups": some("operations", "drivers", "contractors"),
-				"networks": some("192.0.2.0/24"), "people": []any{}, "userTypes": some("inspector"), "when": "", "context": "", "application": []string{"planner", ""}[rnd.IntN(2)]}
+			s := federation.Settings{"order": fmt.Sprint(rnd.IntN(4)), "then": []string{"allow", "deny",
+				"step-up"}[rnd.IntN(3)], "groups": some("operations", "drivers", "contractors"),
+				"networks": some("192.0.2.0/24"), "people": []any{}, "userTypes": some("inspector"), "when": "", "context": "",
+				"application": []string{"planner", ""}[rnd.IntN(2)]}
 			if s["then"] == "step-up" {
 				s["context"] = "urn:card"
 			}
@@ -145,7 +150,8 @@ func TestEntryIsShownAsItIsDecided(t *testing.T) {
 			r.rule(fmt.Sprint("r", i), s)
 		}
 		for i := range 3 {
-			s := federation.Settings{"application": "planner", "role": fmt.Sprint("as-", i), "order": fmt.Sprint(rnd.IntN(3)), "values": words("all", fmt.Sprint("v-", i)),
+			s := federation.Settings{"application": "planner", "role": fmt.Sprint("as-", i), "order": fmt.Sprint(rnd.IntN(3)),
+				"values": words("all", fmt.Sprint("v-", i)),
 				"groups": some("operations", "drivers", "contractors"), "people": []any{}, "userTypes": []any{}, "when": ""}
 			switch rnd.IntN(4) {
 			case 0:
@@ -159,8 +165,10 @@ func TestEntryIsShownAsItIsDecided(t *testing.T) {
 		for _, g := range some("operations", "drivers", "contractors") {
 			admitted = admitted.With(federation.Name(g.(string)), &federation.Admission{Out: rnd.IntN(2) == 0})
 		}
-		(&trial{rig: r}).saves(change.KindApplication, "planner", federation.Settings{"admissions": admitted.Line(), "everyone": []string{"yes", "no"}[rnd.IntN(2)],
-			"sentRoles": []string{"", "first", "choose"}[rnd.IntN(3)], "defaultRole": []string{"", "role-0"}[rnd.IntN(2)], "roleNeeded": rnd.IntN(4) == 0})
+		(&trial{rig: r}).saves(change.KindApplication, "planner", federation.Settings{"admissions": admitted.Line(),
+			"everyone":  []string{"yes", "no"}[rnd.IntN(2)],
+			"sentRoles": []string{"", "first", "choose"}[rnd.IntN(3)], "defaultRole": []string{"", "role-0"}[rnd.IntN(2)],
+			"roleNeeded": rnd.IntN(4) == 0})
 		for i, number := range numbers {
 			where := fmt.Sprintf("round %d, n-%d", round, i)
 			r.changes(number, rnd)
@@ -173,7 +181,8 @@ func TestEntryIsShownAsItIsDecided(t *testing.T) {
 				seen[fmt.Sprint("refresh ", *refused)]++
 			}
 			b := driving.Browser{Address: []string{"192.0.2.9", "198.51.100.1"}[rnd.IntN(2)]}
-			who := comer{who: i, number: number, context: []string{saml.ContextPassword, "urn:card"}[rnd.IntN(2)], department: []string{"depot", "office"}[rnd.IntN(2)]}
+			who := comer{who: i, number: number, context: []string{saml.ContextPassword, "urn:card"}[rnd.IntN(2)],
+				department: []string{"depot", "office"}[rnd.IntN(2)]}
 			if rnd.IntN(3) == 0 {
 				who.role = fmt.Sprint("as-", rnd.IntN(4))
 			}
@@ -188,7 +197,8 @@ func TestEntryIsShownAsItIsDecided(t *testing.T) {
 			}
 		}
 	}
-	for _, each := range []string{"allow by rule", "deny by rule", "step-up by rule", "allow by admission", "deny by admission", "allow by default", "deny by default",
+	for _, each := range []string{"allow by rule", "deny by rule", "step-up by rule", "allow by admission",
+		"deny by admission", "allow by default", "deny by default",
 		"refresh true", "refresh false", "chose true", "asked true", "asked false"} {
 		require.NotZero(t, seen[each], "%s never came: %v", each, seen)
 	}
@@ -210,7 +220,8 @@ func (r *rig) changes(number int64, rnd *rand.Rand) {
 		}
 		took = change.Consequence{}
 	}
-	group := people.Belongs{Kind: federation.KindGroup, Name: []string{"drivers", "contractors", "operations"}[rnd.IntN(3)]}
+	group := people.Belongs{Kind: federation.KindGroup, Name: []string{"drivers", "contractors",
+		"operations"}[rnd.IntN(3)]}
 	edit := people.Edit{Join: []people.Belongs{group}}
 	switch rnd.IntN(3) {
 	case 0:
@@ -222,7 +233,8 @@ func (r *rig) changes(number int64, rnd *rand.Rand) {
 	switch rnd.IntN(6) {
 	case 0:
 		again(func(by change.By) error {
-			_, err := r.People.Admit(ctx, by, "planner", people.Entry{People: []int64{number}, Until: r.clock.get().Add(time.Hour)})
+			_, err := r.People.Admit(ctx, by, "planner", people.Entry{People: []int64{number},
+				Until: r.clock.get().Add(time.Hour)})
 			return err
 		})
 	case 1:
@@ -273,7 +285,8 @@ func (r *rig) comes(b driving.Browser, c comer, secret string, tokens map[int64]
 	b = keep(b, o)
 	o = r.answer(b, r.asked(o).ID, func(a *saml.Answer) {
 		a.NameID, a.Context = saml.NameID{Format: saml.FormatPersistent, Value: fmt.Sprint("n-", c.who)}, c.context
-		a.Attributes = []saml.Attribute{{Name: "department", Values: saml.Texts(c.department)}, {Name: "userType", Values: saml.Texts("inspector")}}
+		a.Attributes = []saml.Attribute{{Name: "department", Values: saml.Texts(c.department)},
+			{Name: "userType", Values: saml.Texts("inspector")}}
 	})
 	b = keep(b, o)
 	if o.Page == crossing.PageForm && len(o.Form.Options) > 0 {
@@ -313,7 +326,8 @@ func (r *rig) refreshes(tokens map[int64]given, number int64, secret string) *bo
 	access, refresh := active(token.access), active(token.refresh)
 	_, err := r.Redeeming.Token(ctx, caller(refreshing(token.refresh), "planner", secret))
 	no := err != nil
-	require.Equal(r.t, [3]bool{no, !no, !no}, [3]bool{told != nil, access, refresh}, "user-info, and introspection of both tokens, say what a refresh does")
+	require.Equal(r.t, [3]bool{no, !no, !no}, [3]bool{told != nil, access, refresh},
+		"user-info, and introspection of both tokens, say what a refresh does")
 	return &no
 }
 
@@ -325,7 +339,8 @@ type given struct{ access, refresh, role string }
 func TestAdmissionsOfPeople(t *testing.T) {
 	r := newRig(t)
 	secret := r.client("planner", nil, federation.Settings{"scopes": "offline_access", "everyone": "no"}).Shown
-	ada, bram := r.knows("employeeNumber=W-1", "displayName=Ada Fenwick"), r.knows("employeeNumber=W-2", "displayName=Bram Oduya")
+	ada, bram := r.knows("employeeNumber=W-1", "displayName=Ada Fenwick"), r.knows("employeeNumber=W-2",
+		"displayName=Bram Oduya")
 	enters := func(id int64) bool {
 		got, _ := r.decides("planner", id, "")
 		return got == federation.Allow
@@ -353,9 +368,11 @@ func TestAdmissionsOfPeople(t *testing.T) {
 	require.True(t, enters(ada))
 	require.False(t, enters(bram))
 	tokens := map[int64]given{}
-	_, err := r.People.Link(ctx, tester, ada, "staff", profile.Subject{Format: string(saml.FormatPersistent), Value: "n-1"})
+	_, err := r.People.Link(ctx, tester, ada, "staff", profile.Subject{Format: string(saml.FormatPersistent),
+		Value: "n-1"})
 	require.NoError(t, err)
-	came, _ := r.comes(driving.Browser{}, comer{who: 1, number: ada, context: saml.ContextPassword, department: "depot"}, secret, tokens)
+	came, _ := r.comes(driving.Browser{}, comer{who: 1, number: ada, context: saml.ContextPassword, department: "depot"},
+		secret, tokens)
 	require.Equal(t, federation.Allow, came)
 	theirs, err := r.People.AdmissionsOf(ctx, ada)
 	require.NoError(t, err)
@@ -365,17 +382,20 @@ func TestAdmissionsOfPeople(t *testing.T) {
 	r.clock.set(r.clock.get().Add(time.Hour))
 	require.False(t, enters(ada))
 	require.True(t, *r.refreshes(tokens, ada, secret))
-	came, _ = r.comes(driving.Browser{}, comer{who: 1, number: ada, context: saml.ContextPassword, department: "depot"}, secret, tokens)
+	came, _ = r.comes(driving.Browser{}, comer{who: 1, number: ada, context: saml.ContextPassword, department: "depot"},
+		secret, tokens)
 	require.Equal(t, federation.Deny, came)
 
 	// Taking entry away is confirmed by what was looked at.
 	require.NoError(t, r.admits("planner", people.Entry{People: []int64{ada, bram}}))
 	err = r.People.Unadmit(ctx, tester, "planner", people.Entry{People: []int64{bram}})
 	require.True(t, finding.Is(err, finding.EntryLost))
-	require.Contains(t, finding.Of(err).Evidence, finding.Fact("For example", "Bram Oduya at planner: No rule lets the person in"))
+	require.Contains(t, finding.Of(err).Evidence, finding.Fact("For example",
+		"Bram Oduya at planner: No rule lets the person in"))
 	by := tester
 	by.Confirms = toConfirm(err)
-	require.ErrorContains(t, r.People.Unadmit(ctx, by, "planner", people.Entry{People: []int64{ada}}), "refused", "that of somebody else")
+	require.ErrorContains(t, r.People.Unadmit(ctx, by, "planner", people.Entry{People: []int64{ada}}), "refused",
+		"that of somebody else")
 	require.NoError(t, r.People.Unadmit(ctx, by, "planner", people.Entry{People: []int64{bram}}))
 	require.ErrorContains(t, r.People.Unadmit(ctx, by, "planner", people.Entry{People: []int64{bram}}), "not admitted")
 	require.False(t, enters(bram))
@@ -403,7 +423,8 @@ func TestAdmissionsOfPeople(t *testing.T) {
 	// A rule that names somebody holds their account.
 	r.rule("bram", federation.Settings{"then": "allow", "people": words(fmt.Sprint(bram))})
 	require.ErrorContains(t, r.People.Remove(ctx, tester, bram), "bram")
-	_, err = r.Records.Lay(ctx, tester, "rule", "nobody", 0, federation.Settings{"title": "x", "then": "allow", "people": words("99")})
+	_, err = r.Records.Lay(ctx, tester, "rule", "nobody", 0, federation.Settings{"title": "x", "then": "allow",
+		"people": words("99")})
 	require.ErrorContains(t, err, "no person 99")
 }
 
@@ -411,11 +432,14 @@ func TestAdmissionsOfPeople(t *testing.T) {
 func TestWhoIsNotLinkedToTheProvider(t *testing.T) {
 	r := newRig(t)
 	r.client("planner", nil, nil)
-	other, err := r.Records.AddProvider(ctx, tester, records.NewRecord{Name: "club", Protocol: "oauth2", Source: records.Source{Typed: federation.Typed{
-		"authorize": "https://club.example/a", "token": "https://club.example/t", "userinfo": "https://club.example/u", "clientId": "gate", "clientSecret": "s"}},
+	other, err := r.Records.AddProvider(ctx, tester, records.NewRecord{Name: "club", Protocol: "oauth2",
+		Source: records.Source{Typed: federation.Typed{
+			"authorize": "https://club.example/a", "token": "https://club.example/t", "userinfo": "https://club.example/u",
+			"clientId": "gate", "clientSecret": "s"}},
 		Settings: federation.Settings{"identifier": "id"}})
 	require.NoError(t, err)
-	p, err := r.People.Add(ctx, tester, people.NewPerson{Provider: string(other.Name), Subject: profile.Subject{Value: "n"}})
+	p, err := r.People.Add(ctx, tester, people.NewPerson{Provider: string(other.Name),
+		Subject: profile.Subject{Value: "n"}})
 	require.NoError(t, err)
 	a, err := r.Records.Application("planner")
 	require.NoError(t, err)
@@ -447,7 +471,8 @@ func TestAListOfAdmissions(t *testing.T) {
 	for _, b := range seen.Bad {
 		causes = append(causes, fmt.Sprintf("%d %s: %s", b.Line, b.Column, b.Cause))
 	}
-	require.Equal(t, []string{"1202 employeeNumber: this person stands in line 9 already", "1203 employeeNumber: nobody on record has it",
+	require.Equal(t, []string{"1202 employeeNumber: this person stands in line 9 already",
+		"1203 employeeNumber: nobody on record has it",
 		"1204 employeeNumber: nobody on record has it", "1205 employeeNumber: people are found by it, and it is empty",
 		"1206 employeeNumber: this person stands in line 7 already"}, causes)
 	_, err = r.Roll.Admit(ctx, tester, "planner", roll.Import{Document: []byte(bad), Digest: seen.Digest}, &heard{})
@@ -455,19 +480,22 @@ func TestAListOfAdmissions(t *testing.T) {
 	seen, err = r.Roll.Admit(ctx, tester, "planner", roll.Import{Document: []byte(list.String())}, &heard{})
 	require.NoError(t, err)
 	require.NoError(t, r.admits("planner", people.Entry{People: []int64{1}}))
-	_, err = r.Roll.Admit(ctx, tester, "planner", roll.Import{Document: []byte(list.String()), Digest: seen.Digest}, &heard{})
+	_, err = r.Roll.Admit(ctx, tester, "planner", roll.Import{Document: []byte(list.String()), Digest: seen.Digest},
+		&heard{})
 	require.ErrorContains(t, err, "have changed since")
 	seen, err = r.Roll.Admit(ctx, tester, "planner", roll.Import{Document: []byte(list.String())}, &heard{})
 	require.NoError(t, err)
 	require.Equal(t, [2]int{1199, 1}, [2]int{seen.New, seen.Changed})
-	got, err := r.Roll.Admit(ctx, tester, "planner", roll.Import{Document: []byte(list.String()), Digest: seen.Digest}, &heard{})
+	got, err := r.Roll.Admit(ctx, tester, "planner", roll.Import{Document: []byte(list.String()), Digest: seen.Digest},
+		&heard{})
 	require.NoError(t, err)
 	require.True(t, got.Stored)
 	a, err := r.Records.Application("planner")
 	require.NoError(t, err)
 	all, err := r.Traces.Everyone(ctx, r.Snapshot(), a, noProgress{})
 	require.NoError(t, err)
-	require.Equal(t, traces.Counted{Decision: federation.Allow, By: traces.Ground{By: policy.ByAdmission}, Count: 1200}, all.Counts[0])
+	require.Equal(t, traces.Counted{Decision: federation.Allow, By: traces.Ground{By: policy.ByAdmission}, Count: 1200},
+		all.Counts[0])
 	said, err := r.Roll.Simulate(ctx, "planner", roll.Import{Document: []byte("number\n3\n1\n")}, &heard{})
 	require.NoError(t, err)
 	require.Len(t, said.People, 2)
@@ -481,8 +509,10 @@ func TestWhatNewRecordsBeginWith(t *testing.T) {
 		return a.Everyone, a.Phase
 	}
 	everyone, phase := begins("before", nil)
-	require.Equal(t, [2]string{"", "live"}, [2]string{everyone, string(phase)}, "a sign-in works at once, without new options")
-	_, err := r.Records.Lay(ctx, tester, "defaults", "new-records", 1, federation.Settings{"everyone": "no", "applicationPhase": "paused", "providerPhase": "paused"})
+	require.Equal(t, [2]string{"", "live"}, [2]string{everyone, string(phase)},
+		"a sign-in works at once, without new options")
+	_, err := r.Records.Lay(ctx, tester, "defaults", "new-records", 1, federation.Settings{"everyone": "no",
+		"applicationPhase": "paused", "providerPhase": "paused"})
 	require.NoError(t, err)
 	everyone, phase = begins("after", nil)
 	require.Equal(t, [2]string{"no", "paused"}, [2]string{everyone, string(phase)})
@@ -524,7 +554,8 @@ func TestALinkAsksOnceSomethingIsSaid(t *testing.T) {
 		(&trial{rig: r}).saves(change.KindApplication, "archive", federation.Settings{name: value})
 	}
 	require.False(t, asks())
-	require.Equal(t, finding.TargetForeign, r.Crossings.Open(ctx, driving.Browser{}, driving.Start{App: "archive", Target: "https://evil.example/"}).Finding.Code)
+	require.Equal(t, finding.TargetForeign, r.Crossings.Open(ctx, driving.Browser{},
+		driving.Start{App: "archive", Target: "https://evil.example/"}).Finding.Code)
 	for name, says := range map[string]func(on bool){
 		"a provider": func(on bool) { sets("provider", on, "staff") },
 		"everyone":   func(on bool) { sets("everyone", on, "no") },
@@ -550,7 +581,8 @@ func TestTwoAtOnceAndBack(t *testing.T) {
 	var wait sync.WaitGroup
 	for i := range 8 {
 		name := fmt.Sprint("g-", i)
-		_, err := r.Records.PutUnit(ctx, tester, federation.Unit{Kind: federation.KindGroup, Name: federation.Name(name), Title: name})
+		_, err := r.Records.PutUnit(ctx, tester, federation.Unit{Kind: federation.KindGroup, Name: federation.Name(name),
+			Title: name})
 		require.NoError(t, err)
 		wait.Go(func() {
 			require.NoError(t, r.admits("planner", people.Entry{Groups: []string{name}}))
@@ -560,7 +592,8 @@ func TestTwoAtOnceAndBack(t *testing.T) {
 	a, err := r.Records.Application("planner")
 	require.NoError(t, err)
 	require.Len(t, a.Admissions, 8)
-	require.ErrorContains(t, r.Records.RemoveUnit(ctx, tester, federation.KindGroup, "g-3"), "application/planner (admissions)")
+	require.ErrorContains(t, r.Records.RemoveUnit(ctx, tester, federation.KindGroup, "g-3"),
+		"application/planner (admissions)")
 	r.rule("own", federation.Settings{"application": "planner", "then": "deny", "groups": words("g-1")})
 	_, err = r.Records.Lay(ctx, tester, "rule", "own", 7, federation.Settings{"then": "allow"})
 	require.ErrorContains(t, err, "changed meanwhile")
@@ -587,13 +620,16 @@ func TestANewConnectionTellsWhoGainsAChoice(t *testing.T) {
 	r := newRig(t)
 	r.knows("employeeNumber=W-1")
 	r.knows("employeeNumber=W-2")
-	_, err := r.Records.AddApplication(ctx, tester, records.NewRecord{Name: "board", Protocol: "link", Source: records.Source{Typed: federation.Typed{"link": "https://b.example/"}}})
+	_, err := r.Records.AddApplication(ctx, tester, records.NewRecord{Name: "board", Protocol: "link",
+		Source: records.Source{Typed: federation.Typed{"link": "https://b.example/"}}})
 	require.NoError(t, err)
 	var took change.Consequence
 	by := tester
 	by.Took = &took
-	club := records.NewRecord{Name: "club", Protocol: "oauth2", Phase: federation.Paused, Source: records.Source{Typed: federation.Typed{
-		"authorize": "https://club.example/a", "token": "https://club.example/t", "userinfo": "https://club.example/u", "clientId": "gate", "clientSecret": "s"}},
+	club := records.NewRecord{Name: "club", Protocol: "oauth2", Phase: federation.Paused,
+		Source: records.Source{Typed: federation.Typed{
+			"authorize": "https://club.example/a", "token": "https://club.example/t", "userinfo": "https://club.example/u",
+			"clientId": "gate", "clientSecret": "s"}},
 		Settings: federation.Settings{"identifier": "id"}}
 	_, err = r.Records.AddProvider(ctx, by, club)
 	require.NoError(t, err)

@@ -167,15 +167,20 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	}
 	g.Records, err = records.New(ctx, records.Parts{Store: o.Store, Now: o.Now, Fetch: out, Sessions: g.sessions,
 		Keys:      g.Keys,
-		Freshness: g.Freshness, Editions: kept, Kinds: append([]*federation.Description{federation.AccessRules, federation.SelectionRules, federation.Roles, federation.StartingPoints, federation.Recipients,
+		Freshness: g.Freshness, Editions: kept, Kinds: append([]*federation.Description{federation.AccessRules,
+			federation.SelectionRules, federation.Roles, federation.StartingPoints, federation.Recipients,
 			federation.Defaults, federation.PortalSettings}, o.Kinds...)}, self, o.Protocols)
 	if err != nil {
 		return err
 	}
 	g.Copies = copies.New(o.Store, o.Now, out, g.Records)
 	g.Rollover = rollover.New(o.Store, o.Now, g.Keys, g.Records)
-	g.Checking = checking.New(checking.Parts{Store: o.Store, Now: o.Now, Fetch: out, Records: g.Records, Arrivals: g.Arrivals, Editions: kept,
-		Freshness: g.Freshness, Copies: g.Copies, Kept: func(ctx context.Context) (checks.Kept, error) { return g.People.Kept(ctx) },
+	g.Checking = checking.New(checking.Parts{Store: o.Store, Now: o.Now, Fetch: out, Records: g.Records,
+		Arrivals: g.Arrivals, Editions: kept,
+		Freshness: g.Freshness, Copies: g.Copies, Kept: func(ctx context.Context) (checks.Kept,
+			error) {
+			return g.People.Kept(ctx)
+		},
 		Unheard: func(ctx context.Context) (map[federation.Name]*finding.Finding, error) {
 			return g.Recipients.Unheard(ctx)
 		},
@@ -209,32 +214,40 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	g.Records.Weighs(g.Traces.Consequence)
 	g.Records.Weighs(g.Traces.Offers)
 	g.Records.Weighs(g.Traces.Rerouted)
-	performing.Satisfies(performer, func(ctx context.Context, _ *performing.Asker, n crossing.AgreedBefore) ([]string, error) {
+	performing.Satisfies(performer, func(ctx context.Context, _ *performing.Asker, n crossing.AgreedBefore) ([]string,
+		error) {
 		return g.Grants.Agreed(ctx, n.App, n.Person)
 	})
-	g.Leaving = leaving.New(leaving.Parts{Store: o.Store, Happenings: g.Happenings, Now: o.Now, Records: g.Records, Sessions: g.sessions,
+	g.Leaving = leaving.New(leaving.Parts{Store: o.Store, Happenings: g.Happenings, Now: o.Now, Records: g.Records,
+		Sessions:  g.sessions,
 		Performer: performer, Grants: g.Grants, Outbox: g.Outbox})
 	g.Records.Owned(g.Operators.Count)
 	mailer := mailing.New(o.Mail, o.Now)
 	g.Requests = approving.New(approving.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Records: g.Records, Mailer: mailer,
 		Behind: g.Operators.Behind, Owners: g.Operators.Count})
-	g.People = people.New(people.Parts{Store: o.Store, Now: o.Now, Records: g.Records, Sessions: g.sessions, Leaving: g.Leaving,
-		Traces: g.Traces, Requests: g.Requests})
+	g.People = people.New(people.Parts{Store: o.Store, Now: o.Now, Records: g.Records, Sessions: g.sessions,
+		Leaving: g.Leaving,
+		Traces:  g.Traces, Requests: g.Requests})
 	if err := g.People.Index(ctx); err != nil {
 		return err
 	}
 	g.Roll = roll.New(o.Store, o.Now, g.Records, g.People, g.Traces)
 	g.Comparing = comparing.New(o.Store, o.Now, g.Records, g.Traces)
 	g.People.Forgets(g.Comparing.Forget)
-	g.Portal = portal.New(portal.Parts{Store: o.Store, Now: o.Now, Records: g.Records, Sessions: g.sessions, People: g.People, Performer: performer,
+	g.Portal = portal.New(portal.Parts{Store: o.Store, Now: o.Now, Records: g.Records, Sessions: g.sessions,
+		People: g.People, Performer: performer,
 		Grants: g.Grants, Leaving: g.Leaving, Requests: g.Requests, Traces: g.Traces})
-	g.Recipients = recipients.New(recipients.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out, Records: g.Records, Token: o.EventToken,
-		Keep: cmp.Or(o.EventsKeep, 30*24*time.Hour), Most: cmp.Or(o.EventsMost, 1_000_000)})
-	g.Phases = phases.New(phases.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Records: g.Records, Traces: g.Traces, Checking: g.Checking,
+	g.Recipients = recipients.New(recipients.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out, Records: g.Records,
+		Token: o.EventToken,
+		Keep:  cmp.Or(o.EventsKeep, 30*24*time.Hour), Most: cmp.Or(o.EventsMost, 1_000_000)})
+	g.Phases = phases.New(phases.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Records: g.Records, Traces: g.Traces,
+		Checking:  g.Checking,
 		Comparing: g.Comparing, Mailer: mailer})
-	g.Redeeming = redeeming.New(redeeming.Parts{Store: o.Store, Happenings: g.Happenings, Log: o.Log, Now: o.Now, Records: g.Records,
+	g.Redeeming = redeeming.New(redeeming.Parts{Store: o.Store, Happenings: g.Happenings, Log: o.Log, Now: o.Now,
+		Records:  g.Records,
 		Sessions: g.sessions, Grants: g.Grants, Copies: g.Copies, Keys: g.Keys, Tries: g.tries, Performer: performer})
-	g.Crossings, err = driving.New(driving.Parts{Store: o.Store, Happenings: g.Happenings, Log: o.Log, Now: o.Now, Records: g.Records,
+	g.Crossings, err = driving.New(driving.Parts{Store: o.Store, Happenings: g.Happenings, Log: o.Log, Now: o.Now,
+		Records:  g.Records,
 		Sessions: g.sessions, People: g.People, Keys: g.Keys, Tries: g.tries, Grants: g.Grants, Leaving: g.Leaving,
 		Outbox: g.Outbox, Mailer: mailer, Requests: g.Requests})
 	if err == nil {
@@ -254,7 +267,8 @@ func (g *Gate) satisfying(p *performing.Performer, out *fetch.Fetcher) {
 	performing.Satisfies(p, func(_ context.Context, a *performing.Asker, n crossing.TooOften) (bool, error) {
 		return !g.tries.Open(driving.TriesKey(n.What, a.Network), g.now()), nil
 	})
-	performing.Satisfies(p, func(ctx context.Context, a *performing.Asker, n crossing.CopyOf) (c crossing.Copied, err error) {
+	performing.Satisfies(p, func(ctx context.Context, a *performing.Asker, n crossing.CopyOf) (c crossing.Copied,
+		err error) {
 		if a.Provider != nil {
 			c.Document, c.Fail, err = g.Copies.Of(ctx, a.Provider, n.Anew)
 		}
@@ -266,7 +280,8 @@ func (g *Gate) satisfying(p *performing.Performer, out *fetch.Fetcher) {
 }
 
 // call asks somebody outside.
-func (g *Gate) call(ctx context.Context, out *fetch.Fetcher, a *performing.Asker, c *crossing.Call) (done crossing.Called, err error) {
+func (g *Gate) call(ctx context.Context, out *fetch.Fetcher, a *performing.Asker,
+	c *crossing.Call) (done crossing.Called, err error) {
 	octets, err := c.Plan.Render(&a.Snap.Gate, a.Made)
 	if err != nil {
 		return done, err
@@ -282,7 +297,8 @@ func (g *Gate) call(ctx context.Context, out *fetch.Fetcher, a *performing.Asker
 		return done, err
 	}
 	g.Crossings.Called(name, c.Name, reply.Status, f, time.Since(began))
-	return crossing.Called{Shown: octets.Shown, Octets: reply.Octets, Status: reply.Status, Type: reply.Type, Fail: f}, nil
+	return crossing.Called{Shown: octets.Shown, Octets: reply.Octets, Status: reply.Status, Type: reply.Type, Fail: f},
+		nil
 }
 
 // Close ends the background work. The store is closed by whoever opened it.
@@ -313,7 +329,8 @@ func (g *Gate) sweep() {
 			g.tries.Sweep(g.now())
 			g.Jobs.Sweep()
 			g.report("changing phases failed", g.Records.ChangeDue(g.ctx))
-			g.report("sweeping failed", errors.Join(g.store.Sweep(g.ctx, g.now()), g.Crossings.Sweep(g.ctx), g.Recipients.Sweep(g.ctx)))
+			g.report("sweeping failed", errors.Join(g.store.Sweep(g.ctx, g.now()), g.Crossings.Sweep(g.ctx),
+				g.Recipients.Sweep(g.ctx)))
 			if g.now().Sub(daily) >= 24*time.Hour {
 				daily = g.now()
 				g.Checking.Remind(g.log)

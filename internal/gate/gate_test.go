@@ -143,7 +143,8 @@ func newRigFor(t testing.TB) *rig { return newRigKeeping(t, 100) }
 func newRigKeeping(t testing.TB, traces int) *rig {
 	dir := t.TempDir()
 	log := slog.New(slog.DiscardHandler)
-	st, err := store.Open(filepath.Join(dir, "data"), filepath.Join(dir, "seal.key"), store.TraceLimits{Keep: traces}, log)
+	st, err := store.Open(filepath.Join(dir, "data"), filepath.Join(dir, "seal.key"), store.TraceLimits{Keep: traces},
+		log)
 	require.NoError(t, err)
 	r := &rig{t: t, st: st}
 	r.clock.set(time.Now())
@@ -187,7 +188,8 @@ func (r *rig) asked(o driving.Outcome) *saml.AuthnRequest {
 	require.NoError(r.t, err)
 	sp := &saml.SP{EntityID: "https://gate.example/saml/sp/staff",
 		ACS: []saml.Endpoint{{Binding: saml.BindingPOST, Location: "https://gate.example/saml/sp/staff/acs"}}}
-	req, err := saml.ReadAuthnRequest(in, sp, saml.Demand{SSO: "https://idp.example/sso", Now: r.clock.get(), Skew: time.Minute},
+	req, err := saml.ReadAuthnRequest(in, sp, saml.Demand{SSO: "https://idp.example/sso", Now: r.clock.get(),
+		Skew: time.Minute},
 		new(finding.Checks))
 	require.NoError(r.t, err)
 	return req
@@ -358,8 +360,9 @@ func TestCrossingIsFoundByRelayStateToo(t *testing.T) {
 		handle = id
 	}
 	require.LessOrEqual(t, len(handle), 80)
-	octets, err := saml.WriteResponse(saml.Answer{ResponseID: "_r", AssertionID: "_a", At: r.clock.get(), Lifetime: time.Minute,
-		Issuer: "urn:idp", Destination: "https://gate.example/saml/sp/staff/acs",
+	octets, err := saml.WriteResponse(saml.Answer{ResponseID: "_r", AssertionID: "_a", At: r.clock.get(),
+		Lifetime: time.Minute,
+		Issuer:   "urn:idp", Destination: "https://gate.example/saml/sp/staff/acs",
 		InResponseTo: "_somebody-elses", Audience: "https://gate.example/saml/sp/staff", NameID: saml.NameID{Value: "x"},
 		AuthnInstant: r.clock.get()}, saml.Protection{Pair: r.idp})
 	require.NoError(t, err)
@@ -416,7 +419,8 @@ func TestNamesAreTakenOnce(t *testing.T) {
 	_, err = r.Records.AddApplication(ctx, tester, records.NewRecord{Name: "roster"})
 	require.True(t, finding.Is(err, finding.NameTaken))
 	_, err = r.Records.AddApplication(ctx, tester, records.NewRecord{Name: "second", OwnStart: "start",
-		Source: records.Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:x", ACS: "https://x.example/acs"})}})
+		Source: records.Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:x",
+			ACS: "https://x.example/acs"})}})
 	require.ErrorContains(t, err, "no address")
 	var n int64
 	require.NoError(t, r.st.Read.Model(&store.HistoryRow{}).Count(&n).Error)

@@ -26,23 +26,27 @@ func TestRefusalsOfProvidersAreHeard(t *testing.T) {
 	p := r.provides("oakhollow", nil).add(nil)
 	r.client("planner", nil, nil)
 	for _, app := range []string{"planner", "roster"} {
-		require.NoError(t, r.changeOf(change.KindApplication, app, func(s federation.Settings) { s["provider"] = "oakhollow" }))
+		require.NoError(t, r.changeOf(change.KindApplication, app,
+			func(s federation.Settings) { s["provider"] = "oakhollow" }))
 	}
 	for said, c := range map[string]struct {
 		code          finding.Code
 		error, status string
 		title         string
 	}{
-		"access_denied":           {finding.ProviderDenied, "access_denied", saml.StatusRequestDenied, "said no"},
-		"temporarily_unavailable": {finding.ProviderBusy, "temporarily_unavailable", saml.StatusAuthnFailed, "does not work at the moment"},
-		"server_error":            {finding.ProviderFailed, "server_error", saml.StatusAuthnFailed, "does not work at the moment"},
-		"login_required":          {finding.PassiveImpossible, "login_required", saml.StatusNoPassive, ""},
-		"invalid_scope":           {finding.ProviderRequest, "access_denied", saml.StatusAuthnFailed, ""},
+		"access_denied": {finding.ProviderDenied, "access_denied", saml.StatusRequestDenied, "said no"},
+		"temporarily_unavailable": {finding.ProviderBusy, "temporarily_unavailable", saml.StatusAuthnFailed,
+			"does not work at the moment"},
+		"server_error": {finding.ProviderFailed, "server_error", saml.StatusAuthnFailed,
+			"does not work at the moment"},
+		"login_required": {finding.PassiveImpossible, "login_required", saml.StatusNoPassive, ""},
+		"invalid_scope":  {finding.ProviderRequest, "access_denied", saml.StatusAuthnFailed, ""},
 	} {
 		answered := func(o driving.Outcome) driving.Outcome {
 			u, err := url.Parse(o.Departure.Location)
 			require.NoError(t, err)
-			return p.arrives(keep(driving.Browser{}, o), url.Values{"error": {said}, "state": {u.Query().Get("state")}, "iss": {p.Base}}.Encode(), false)
+			return p.arrives(keep(driving.Browser{}, o), url.Values{"error": {said}, "state": {u.Query().Get("state")},
+				"iss": {p.Base}}.Encode(), false)
 		}
 		o := answered(r.authorize(driving.Browser{}))
 		require.Equal(t, c.code, o.Finding.Code)
@@ -93,7 +97,8 @@ func TestARefreshFollowsTheRecord(t *testing.T) {
 	refusedBy(t, err, oidc.InvalidGrant, finding.GrantEnded)
 
 	require.ErrorContains(t, set(federation.Settings{"oldGrantsUntil": "soon"}), "write it like 2026-12-31")
-	require.NoError(t, set(federation.Settings{"provider": "card", "oldGrantsUntil": r.clock.get().UTC().Format(time.DateOnly)}))
+	require.NoError(t, set(federation.Settings{"provider": "card",
+		"oldGrantsUntil": r.clock.get().UTC().Format(time.DateOnly)}))
 	two, err = refresh(two)
 	require.NoError(t, err, "until the end of that day")
 	r.clock.set(r.clock.get().Add(25 * time.Hour))

@@ -64,8 +64,9 @@ func TestKeysRollOverWithoutAnOutage(t *testing.T) {
 	require.NoError(t, r.Rollover.Announce(ctx, tester, "enc", "rsa-3072"))
 	require.NoError(t, r.Rollover.Switch(ctx, tester, "enc"))
 	o := r.request(driving.Browser{}, nil)
-	octets, err := saml.WriteResponse(saml.Answer{ResponseID: "_r", AssertionID: "_a", At: r.clock.get(), Lifetime: time.Minute,
-		Issuer: "urn:idp", Destination: "https://gate.example/saml/sp/staff/acs", InResponseTo: r.asked(o).ID,
+	octets, err := saml.WriteResponse(saml.Answer{ResponseID: "_r", AssertionID: "_a", At: r.clock.get(),
+		Lifetime: time.Minute,
+		Issuer:   "urn:idp", Destination: "https://gate.example/saml/sp/staff/acs", InResponseTo: r.asked(o).ID,
 		Audience: "https://gate.example/saml/sp/staff", NameID: saml.NameID{Value: "x"}, AuthnInstant: r.clock.get()},
 		saml.Protection{Pair: r.idp, EncryptTo: &old, Random: rand.Reader})
 	require.NoError(t, err)
@@ -120,7 +121,8 @@ func TestEntityIDOfOurOwnMoves(t *testing.T) {
 	require.NoError(t, r.changeProvider(func(s federation.Settings) { s["formerEntityId"] = "" }))
 	require.Equal(t, finding.AudienceOther, audience(before).Finding.Code)
 	var fe *change.FieldError
-	require.ErrorAs(t, r.changeProvider(func(s federation.Settings) { s["ownEntityId"] = strings.Repeat("x", 1025) }), &fe)
+	require.ErrorAs(t, r.changeProvider(func(s federation.Settings) { s["ownEntityId"] = strings.Repeat("x", 1025) }),
+		&fe)
 	require.Equal(t, "ownEntityId", fe.Field)
 }
 
@@ -152,7 +154,8 @@ func TestProvidersShareAFace(t *testing.T) {
 	}
 	require.NotNil(t, answer("staff", "urn:idp", r.idp, "").Departure)
 	require.NotNil(t, answer("second", "urn:second", second, "").Departure)
-	require.NotNil(t, answer("second", "urn:idp", r.idp, "").Finding, "another provider than the one asked may not answer")
+	require.NotNil(t, answer("second", "urn:idp", r.idp, "").Finding,
+		"another provider than the one asked may not answer")
 	require.Equal(t, finding.ProviderUnknown, answer("staff", "urn:idp", r.idp, "staff").Finding.Code,
 		"its own address is closed")
 	require.Equal(t, finding.ProviderUnknown, answer("staff", "urn:nobody", r.idp, "").Finding.Code)
@@ -172,8 +175,9 @@ func TestApplicationWithAFaceOfItsOwn(t *testing.T) {
 
 	b := r.enter(nil)
 	ask := func(face, sso string) driving.Outcome {
-		out, err := saml.WriteAuthnRequest(saml.AuthnRequest{ID: messageID(), IssueInstant: r.clock.get(), Issuer: "urn:roster",
-			ACS: "https://roster.example/acs"}, saml.Endpoint{Binding: saml.BindingRedirect, Location: sso}, "", nil)
+		out, err := saml.WriteAuthnRequest(saml.AuthnRequest{ID: messageID(), IssueInstant: r.clock.get(),
+			Issuer: "urn:roster",
+			ACS:    "https://roster.example/acs"}, saml.Endpoint{Binding: saml.BindingRedirect, Location: sso}, "", nil)
 		require.NoError(t, err)
 		in, err := saml.FromRedirect(out.Location[strings.Index(out.Location, "?")+1:], "SAMLRequest")
 		require.NoError(t, err)

@@ -56,7 +56,8 @@ func TestMappingsInACrossing(t *testing.T) {
 	r := newRig(t)
 	p := r.provides("oakhollow", nil).add(federation.Settings{"scopes": "openid profile email groups"})
 	app := r.client("planner", nil, federation.Settings{"claimsIn": "both"})
-	_, err := r.Records.Configure(ctx, tester, change.KindApplication, "planner", 0, federation.Settings{"provider": p.Name})
+	_, err := r.Records.Configure(ctx, tester, change.KindApplication, "planner", 0,
+		federation.Settings{"provider": p.Name})
 	require.NoError(t, err)
 	require.NoError(t, r.maps(change.KindProvider, "oakhollow", accountName+","+teams))
 	require.NoError(t, r.maps(change.KindApplication, "roster", told))
@@ -103,7 +104,8 @@ func TestMappingsInACrossing(t *testing.T) {
 	require.Nil(t, claims["name"], "what no rule makes is not told")
 
 	// Once the intake reads more than was kept, the provider is asked again.
-	require.NoError(t, r.maps(change.KindProvider, "oakhollow", accountName+`,{"to":{"name":"emails"},"from":[{"attribute":"email"}]}`))
+	require.NoError(t, r.maps(change.KindProvider, "oakhollow", accountName+
+		`,{"to":{"name":"emails"},"from":[{"attribute":"email"}]}`))
 	o = r.Crossings.Open(ctx, b, driving.Start{App: "roster", Via: "oakhollow"})
 	require.Equal(t, "Authorization request", o.Departure.Message)
 	require.Contains(t, r.traced(o), "session-intake")
@@ -187,9 +189,11 @@ func TestTracesKeepOfValuesWhatTheyMay(t *testing.T) {
 	p := r.provides("oakhollow", nil).add(federation.Settings{"scopes": "openid profile email groups",
 		"traceValues": "family_name=off name=off emails=hashed groups=hashed"})
 	app := r.client("planner", nil, federation.Settings{"claimsIn": "both", "provider": p.Name})
-	require.NoError(t, r.maps(change.KindApplication, "roster", `{"to":{"name":"shown"},"from":[{"expression":"attributes.family_name[0] + '!'"}]},
+	require.NoError(t, r.maps(change.KindApplication, "roster",
+		`{"to":{"name":"shown"},"from":[{"expression":"attributes.family_name[0] + '!'"}]},
 		{"to":{"name":"mail"},"from":[{"attribute":"email"}]},{"to":{"name":"first"},"from":[{"attribute":"given_name"}]}`))
-	require.ErrorContains(t, r.changeOf(change.KindApplication, "roster", func(s federation.Settings) { s["traceValues"] = "mail=hsahed" }), "hsahed")
+	require.ErrorContains(t, r.changeOf(change.KindApplication, "roster",
+		func(s federation.Settings) { s["traceValues"] = "mail=hsahed" }), "hsahed")
 	var rows []string
 	look := func(reference string) string {
 		_, steps, err := r.Traces.Get(ctx, reference)
@@ -283,9 +287,12 @@ func TestValuesAreKeptWithThePersonByChoice(t *testing.T) {
 		}
 		return out
 	}
-	require.ErrorContains(t, r.maps(change.KindApplication, "roster", `{"to":{"name":"x"},"from":[{"attribute":"x"}],"keep":"person"}`), "intake")
-	require.ErrorContains(t, r.maps(change.KindProvider, "staff", `{"to":{"name":"x"},"from":[{"attribute":"x"}],"keep":"ever"}`), "no way to keep")
-	kept, session := `{"to":{"name":"unit"},"from":[{"attribute":"ou"}],"keep":"person"}`, `{"to":{"name":"shift"},"from":[{"attribute":"shift"}]}`
+	require.ErrorContains(t, r.maps(change.KindApplication, "roster",
+		`{"to":{"name":"x"},"from":[{"attribute":"x"}],"keep":"person"}`), "intake")
+	require.ErrorContains(t, r.maps(change.KindProvider, "staff",
+		`{"to":{"name":"x"},"from":[{"attribute":"x"}],"keep":"ever"}`), "no way to keep")
+	kept, session := `{"to":{"name":"unit"},"from":[{"attribute":"ou"}],"keep":"person"}`,
+		`{"to":{"name":"shift"},"from":[{"attribute":"shift"}]}`
 	require.NoError(t, r.maps(change.KindProvider, "staff", kept+","+session))
 	require.Equal(t, map[string]string{"unit": "ou-value", "shift": "shift-value"}, came("ou", "shift"))
 	require.Equal(t, map[string]string{"unit": "ou-value"}, came(), "the one is kept, the other not")
@@ -319,7 +326,8 @@ func TestAnAttributeAsIdentifier(t *testing.T) {
 		})
 	}
 	transient := func(v string) saml.NameID { return saml.NameID{Format: saml.FormatTransient, Value: v} }
-	for i, name := range []saml.NameID{transient("a"), transient("b"), {Format: saml.FormatEmail, Value: "ada@wrenmoor.example"}} {
+	for i, name := range []saml.NameID{transient("a"), transient("b"), {Format: saml.FormatEmail,
+		Value: "ada@wrenmoor.example"}} {
 		o := come(name, []string{"Ada", "ada", "ADA"}[i])
 		a, _ := r.said(o)
 		require.Equal(t, "ada", a.NameID.Value)
@@ -340,5 +348,6 @@ func TestAnAttributeAsIdentifier(t *testing.T) {
 	require.True(t, finding.Is(err, finding.EntryLost), "%v", err)
 	require.ErrorContains(t, err, "be refused: 1")
 	require.True(t, finding.Is(r.maps(change.KindProvider, "staff", ""), finding.NamesChange))
-	require.NoError(t, r.maps(change.KindProvider, "staff", by+`,{"to":{"name":"unit"},"from":[{"attribute":"ou"}]}`), "nobody is renamed")
+	require.NoError(t, r.maps(change.KindProvider, "staff", by+`,{"to":{"name":"unit"},"from":[{"attribute":"ou"}]}`),
+		"nobody is renamed")
 }

@@ -92,7 +92,8 @@ func TestPeopleAreMatchedAtTheirFirstSignIn(t *testing.T) {
 	r.said(first(r.brings("n-1", "mail=Ada@wrenmoor.example", "displayName=Ada Fenwick")))
 	p := r.person(ada)
 	require.Len(t, p.Links, 1)
-	require.Equal(t, map[string]string{"emails": "Ada@wrenmoor.example", "displayName": "Ada Fenwick", "employeeNumber": "W-1"}, kept(p))
+	require.Equal(t, map[string]string{"emails": "Ada@wrenmoor.example", "displayName": "Ada Fenwick",
+		"employeeNumber": "W-1"}, kept(p))
 	r.said(first(r.brings("n-1", "displayName=Ada F.")))
 	require.Equal(t, "Ada@wrenmoor.example", kept(r.person(ada))["emails"], "by the link, whatever comes or not")
 	require.EqualValues(t, 1, r.count(&store.PersonRow{}))
@@ -108,7 +109,8 @@ func TestPeopleAreMatchedAtTheirFirstSignIn(t *testing.T) {
 	r.staff(federation.Settings{"severalMatches": "ask"})
 	o, b := r.brings("n-4", "mail=two@wrenmoor.example")
 	require.Equal(t, crossing.PageForm, o.Page)
-	require.Equal(t, []crossing.Choice{{Name: "3", Title: "One · two@wrenmoor.example"}, {Name: "4", Title: "Two · two@wrenmoor.example"}}, o.Form.Options)
+	require.Equal(t, []crossing.Choice{{Name: "3", Title: "One · two@wrenmoor.example"},
+		{Name: "4", Title: "Two · two@wrenmoor.example"}}, o.Form.Options)
 	r.restart()
 	o = r.Crossings.Submit(ctx, b, o.Crossing, url.Values{"account": {"1"}, "question": {o.Form.Question}})
 	require.Equal(t, crossing.PageForm, o.Page, "somebody who was not asked about")
@@ -123,7 +125,8 @@ func TestPeopleAreMatchedAtTheirFirstSignIn(t *testing.T) {
 	leaver := r.knows("emails=gone@wrenmoor.example")
 	_, err := r.People.Disable(ctx, tester, leaver)
 	require.NoError(t, err)
-	require.Equal(t, finding.PersonDisabled, first(r.brings("n-8", "mail=gone@wrenmoor.example")).Finding.Code, "no new account for a leaver")
+	require.Equal(t, finding.PersonDisabled, first(r.brings("n-8", "mail=gone@wrenmoor.example")).Finding.Code,
+		"no new account for a leaver")
 	require.Empty(t, r.person(leaver).Links)
 }
 
@@ -166,7 +169,8 @@ func TestMatchingUnderRaces(t *testing.T) {
 		wait.Go(func() {
 			r.answer(b, to, func(a *saml.Answer) {
 				a.NameID = saml.NameID{Format: saml.FormatPersistent, Value: fmt.Sprint("p-", i)}
-				a.Attributes = append(a.Attributes, saml.Attribute{Name: "mail", Values: saml.Texts(fmt.Sprintf("p%d@wrenmoor.example", i))})
+				a.Attributes = append(a.Attributes, saml.Attribute{Name: "mail",
+					Values: saml.Texts(fmt.Sprintf("p%d@wrenmoor.example", i))})
 			})
 		})
 	}
@@ -221,7 +225,8 @@ func TestMissingValuesAreAskedForAndProved(t *testing.T) {
 	fault, newest := r.mailbox()
 	r.staff(federation.Settings{"matchBy": "emails", "askFor": "displayName emails=verified", "update": "emails"})
 	ada := r.knows("emails=ada@wrenmoor.example", "displayName=Ada")
-	_, err := r.Records.PutUnit(ctx, tester, federation.Unit{Kind: federation.KindOrganisation, Name: "wrenmoor", Title: "W",
+	_, err := r.Records.PutUnit(ctx, tester, federation.Unit{Kind: federation.KindOrganisation, Name: "wrenmoor",
+		Title:   "W",
 		Domains: []string{"wrenmoor.example"}})
 	require.NoError(t, err)
 	submit := func(b driving.Browser, o driving.Outcome, form ...string) driving.Outcome {
@@ -238,7 +243,8 @@ func TestMissingValuesAreAskedForAndProved(t *testing.T) {
 	require.Len(t, o.Form.Fields, 1, "what tells who they are, first")
 	require.Equal(t, "ada@wrenmoor.example", o.Form.Fields[0].Fill, "what nobody stands for is shown")
 	require.EqualValues(t, 1, r.count(&store.PersonRow{}), "nobody is made before")
-	for value, say := range map[string]string{"no address": "not an e-mail address", strings.Repeat("x", 300) + "@x.example": "too long"} {
+	for value, say := range map[string]string{"no address": "not an e-mail address", strings.Repeat("x", 300) +
+		"@x.example": "too long"} {
 		o = submit(b, o, "value.emails", value)
 		require.Contains(t, o.Form.Wrong, say)
 	}
@@ -344,7 +350,8 @@ func TestMatchingIsReevaluated(t *testing.T) {
 	r.staff(federation.Settings{"matchBy": "emails", "vouchesFor": "wrenmoor.example", "askFor": "displayName"})
 	r.knows("emails=ada@wrenmoor.example")
 	o, b := r.brings("n-1", "mail=ada@wrenmoor.example")
-	r.said(r.Crossings.Submit(ctx, b, o.Crossing, url.Values{"question": {o.Form.Question}, "value.displayName": {"Ada"}}))
+	r.said(r.Crossings.Submit(ctx, b, o.Crossing, url.Values{"question": {o.Form.Question},
+		"value.displayName": {"Ada"}}))
 	snap := r.Records.Snapshot()
 	p, _ := snap.Provider("staff")
 	other := p.Copy().(*federation.Provider)
@@ -372,22 +379,28 @@ func TestGroupsAndOrganisations(t *testing.T) {
 		return err
 	}
 	group := func(name, inside string, values ...string) federation.Unit {
-		return federation.Unit{Kind: federation.KindGroup, Name: federation.Name(name), Title: name, Inside: federation.Name(inside), Values: values}
+		return federation.Unit{Kind: federation.KindGroup, Name: federation.Name(name), Title: name,
+			Inside: federation.Name(inside), Values: values}
 	}
-	for _, g := range []federation.Unit{group("rail", ""), group("operations", "rail"), group("drivers", "operations", "CN=Drivers"), group("guests", "")} {
+	for _, g := range []federation.Unit{group("rail", ""), group("operations", "rail"),
+		group("drivers", "operations", "CN=Drivers"), group("guests", "")} {
 		require.NoError(t, put(g))
 	}
-	require.NoError(t, put(federation.Unit{Kind: federation.KindOrganisation, Name: "wrenmoor", Title: "W", Providers: []federation.Name{"staff"},
-		Groups: []federation.Name{"guests"}, UserType: "staff"}))
+	require.NoError(t, put(federation.Unit{Kind: federation.KindOrganisation, Name: "wrenmoor", Title: "W",
+		Providers: []federation.Name{"staff"},
+		Groups:    []federation.Name{"guests"}, UserType: "staff"}))
 	for cause, x := range map[string]federation.Unit{
-		"rail in drivers in operations in rail":       group("rail", "drivers"),
-		"inside itself":                               group("guests", "guests"),
-		`did you mean drivers?`:                       group("new", "drivrs"),
-		"means the group drivers already":             group("other", "", "cn=drivers"),
-		"is the organisation wrenmoor's already":      {Kind: federation.KindOrganisation, Name: "b", Title: "B", Providers: []federation.Name{"staff"}},
-		`there is no provider "stafff"; did you mean`: {Kind: federation.KindOrganisation, Name: "b", Title: "B", Providers: []federation.Name{"stafff"}},
-		"is no domain":                                {Kind: federation.KindOrganisation, Name: "b", Title: "B", Domains: []string{"@wrenmoor.example"}},
-		"the title is empty":                          {Kind: federation.KindGroup, Name: "x"},
+		"rail in drivers in operations in rail": group("rail", "drivers"),
+		"inside itself":                         group("guests", "guests"),
+		`did you mean drivers?`:                 group("new", "drivrs"),
+		"means the group drivers already":       group("other", "", "cn=drivers"),
+		"is the organisation wrenmoor's already": {Kind: federation.KindOrganisation, Name: "b", Title: "B",
+			Providers: []federation.Name{"staff"}},
+		`there is no provider "stafff"; did you mean`: {Kind: federation.KindOrganisation, Name: "b", Title: "B",
+			Providers: []federation.Name{"stafff"}},
+		"is no domain": {Kind: federation.KindOrganisation, Name: "b", Title: "B",
+			Domains: []string{"@wrenmoor.example"}},
+		"the title is empty": {Kind: federation.KindGroup, Name: "x"},
 	} {
 		require.ErrorContains(t, put(x), cause)
 	}
@@ -405,9 +418,11 @@ func TestGroupsAndOrganisations(t *testing.T) {
 	page, err := r.People.List(ctx, people.Filter{Group: "rail", UserType: "staff", Organisation: "wrenmoor", Limit: 5})
 	require.NoError(t, err)
 	require.Len(t, page.People, 1, "in a group that lies in it")
-	_, err = r.People.Change(ctx, tester, 1, people.Edit{Leave: []people.Belongs{{Kind: federation.KindGroup, Name: "drivers"}}})
+	_, err = r.People.Change(ctx, tester, 1, people.Edit{Leave: []people.Belongs{{Kind: federation.KindGroup,
+		Name: "drivers"}}})
 	require.ErrorContains(t, err, "because staff says so")
-	_, err = r.People.Change(ctx, tester, 1, people.Edit{Leave: []people.Belongs{{Kind: federation.KindGroup, Name: "guests"}}})
+	_, err = r.People.Change(ctx, tester, 1, people.Edit{Leave: []people.Belongs{{Kind: federation.KindGroup,
+		Name: "guests"}}})
 	require.NoError(t, err)
 	r.clock.set(r.clock.get().Add(crossing.SessionLife + time.Minute))
 	r.said(first(r.brings("n-1")))
@@ -416,7 +431,8 @@ func TestGroupsAndOrganisations(t *testing.T) {
 	r.said(first(r.brings("n-1", "groups=CN=Drivers")))
 	err = r.Records.RemoveUnit(ctx, tester, federation.KindGroup, "operations")
 	require.True(t, finding.Is(err, finding.UnitUsed))
-	require.ErrorContains(t, r.Records.RemoveUnit(ctx, tester, federation.KindGroup, "operatins"), `did you mean "operations"?`)
+	require.ErrorContains(t, r.Records.RemoveUnit(ctx, tester, federation.KindGroup, "operatins"),
+		`did you mean "operations"?`)
 	by := tester
 	by.Confirms = toConfirm(err)
 	require.NoError(t, r.Records.RemoveUnit(ctx, by, federation.KindGroup, "operations"))
@@ -441,7 +457,8 @@ func memberNames(p people.Person) (out []string) {
 // person.
 func TestAccountsAreJoinedAndParted(t *testing.T) {
 	r := newRig(t)
-	require.NoError(t, r.changeOf(change.KindApplication, "roster", func(s federation.Settings) { s["nameIdFormat"] = "persistent" }))
+	require.NoError(t, r.changeOf(change.KindApplication, "roster",
+		func(s federation.Settings) { s["nameIdFormat"] = "persistent" }))
 	r.staff(federation.Settings{"update": "displayName title"})
 	one, _ := r.said(first(r.brings("n-1", "displayName=Ada")))
 	two, _ := r.said(first(r.brings("n-2", "displayName=A. F.", "title=Driver")))
@@ -452,7 +469,8 @@ func TestAccountsAreJoinedAndParted(t *testing.T) {
 		[]any{seen.Links, seen.Values, seen.Differ, seen.Lost, seen.Sessions})
 	r.said(first(r.brings("n-2", "displayName=Another")))
 	for cause, j := range map[string]people.Joining{
-		"changed since the preview": {Into: 1, Other: 2, Digest: seen.Digest}, "same person": {Into: 1, Other: 1, Preview: true},
+		"changed since the preview": {Into: 1, Other: 2, Digest: seen.Digest}, "same person": {Into: 1, Other: 1,
+			Preview: true},
 		`no person "9"`: {Into: 1, Other: 9, Preview: true}, "give the digest": {Into: 1, Other: 2}} {
 		_, err := r.People.Join(ctx, tester, j)
 		require.ErrorContains(t, err, cause)
@@ -503,7 +521,8 @@ func TestTokensFollowThePerson(t *testing.T) {
 		Join: []people.Belongs{{Kind: federation.KindGroup, Name: "night"}}})
 	require.NoError(t, err)
 	refresh := func(token string) (redeemed string, claims map[string]any, err error) {
-		out, err := r.Redeeming.Token(ctx, caller(url.Values{"grant_type": {"refresh_token"}, "refresh_token": {token}}, "planner", app.Shown))
+		out, err := r.Redeeming.Token(ctx, caller(url.Values{"grant_type": {"refresh_token"}, "refresh_token": {token}},
+			"planner", app.Shown))
 		if err != nil {
 			return "", nil, err
 		}

@@ -12,8 +12,9 @@ import (
 
 var (
 	waitingDesc = prometheus.NewDesc("innergate_crossings_waiting", "Crossings in progress.", nil, nil)
-	noticesDesc = prometheus.NewDesc("innergate_notices", "What applications are to be told behind the browser: waiting for an answer, "+
-		"or unanswered after three tries.", []string{"state"}, nil)
+	noticesDesc = prometheus.NewDesc("innergate_notices",
+		"What applications are to be told behind the browser: waiting for an answer, "+
+			"or unanswered after three tries.", []string{"state"}, nil)
 	countDesc   = prometheus.NewDesc("innergate_records", "Records by kind.", []string{"kind"}, nil)
 	droppedDesc = prometheus.NewDesc("innergate_traces_dropped_total", "Traces dropped because too many came at once.",
 		nil, nil)
@@ -48,7 +49,8 @@ func (c stateCollector) Collect(ch chan<- prometheus.Metric) {
 		ch <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, float64(n), labels...)
 	}
 	gauge(waitingDesc, int64(c.g.Crossings.Waiting()))
-	for state, count := range map[string]func(context.Context) (int64, error){"waiting": c.g.Outbox.Waits, "unanswered": c.g.Outbox.Failing} {
+	for state, count := range map[string]func(context.Context) (int64, error){"waiting": c.g.Outbox.Waits,
+		"unanswered": c.g.Outbox.Failing} {
 		if n, err := count(ctx); err == nil {
 			gauge(noticesDesc, n, state)
 		}

@@ -56,7 +56,8 @@ func BenchmarkPeople(all *testing.B) {
 		}
 		all.Run(fmt.Sprintf("Match=%d", n), func(b *testing.B) {
 			for i := 0; b.Loop(); i++ {
-				found, err := r.st.People(ctx).Having(person.Sought{Attribute: "employeeNumber", Value: fmt.Sprintf("N-%06d", i*7%n)}, "")
+				found, err := r.st.People(ctx).Having(person.Sought{Attribute: "employeeNumber",
+					Value: fmt.Sprintf("N-%06d", i*7%n)}, "")
 				require.NoError(b, err)
 				require.Len(b, found, 1)
 			}
@@ -69,7 +70,8 @@ func BenchmarkPeople(all *testing.B) {
 			}
 		})
 		all.Run(fmt.Sprintf("Foresee=%d", n), func(b *testing.B) { // whose entry one change decides otherwise
-			rule, err := federation.AccessRules.Plain("clerks").Apply(federation.Settings{"title": "Clerks", "application": "roster", "then": "deny",
+			rule, err := federation.AccessRules.Plain("clerks").Apply(federation.Settings{"title": "Clerks",
+				"application": "roster", "then": "deny",
 				"when": "attributes.title.exists(t, t == 'Clerk')"})
 			require.NoError(b, err)
 			after := r.Snapshot().With(rule)
@@ -82,7 +84,8 @@ func BenchmarkPeople(all *testing.B) {
 			b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N)/float64(n), "ns/person")
 		})
 		all.Run(fmt.Sprintf("Reroute=%d", n), func(b *testing.B) { // whose way one rule of provider selection changes
-			rule, err := federation.SelectionRules.Plain("clerks").Apply(federation.Settings{"title": "Clerks", "domains": words("wrenmoor.example"),
+			rule, err := federation.SelectionRules.Plain("clerks").Apply(federation.Settings{"title": "Clerks",
+				"domains":   words("wrenmoor.example"),
 				"providers": words("staff")})
 			require.NoError(b, err)
 			after := r.Snapshot().With(rule)

@@ -24,10 +24,12 @@ import (
 // peopled is a gate with six people, two groups, and a provider whose sign-ins change much.
 func peopled(t *testing.T) *rig {
 	r := newRig(t)
-	r.staff(federation.Settings{"update": "displayName title=follow nickName=once", "groupValues": "known", "matchBy": "employeeNumber",
+	r.staff(federation.Settings{"update": "displayName title=follow nickName=once", "groupValues": "known",
+		"matchBy":    "employeeNumber",
 		"trustedFor": "employeeNumber"})
 	for _, name := range []string{"drivers", "guards", "leads"} {
-		_, err := r.Records.PutUnit(ctx, tester, federation.Unit{Kind: federation.KindGroup, Name: federation.Name(name), Title: name})
+		_, err := r.Records.PutUnit(ctx, tester, federation.Unit{Kind: federation.KindGroup, Name: federation.Name(name),
+			Title: name})
 		require.NoError(t, err)
 	}
 	for i := range 6 {
@@ -63,7 +65,8 @@ func someDeed(rnd *rand.Rand) deed {
 	switch rnd.IntN(12) {
 	case 0, 1, 2:
 		return deed{"sign-in", func(r *rig, _ change.By) {
-			r.brings(fmt.Sprint("n-", n), fmt.Sprint("employeeNumber=W-", n), "displayName="+word, "nickName="+word, "groups="+group+"|unheard")
+			r.brings(fmt.Sprint("n-", n), fmt.Sprint("employeeNumber=W-", n), "displayName="+word, "nickName="+word, "groups="+
+				group+"|unheard")
 		}}
 	case 3:
 		return deed{"sign-in of somebody new", func(r *rig, _ change.By) { r.brings("x-"+word, "title="+word) }}
@@ -80,11 +83,13 @@ func someDeed(rnd *rand.Rand) deed {
 			}
 		}}
 	case 8:
-		return deed{"list", list("employeeNumber,displayName,groups,state", fmt.Sprintf("W-%d,%s,%s,%s\nW-%d,%s,,", n, word, group,
+		return deed{"list", list("employeeNumber,displayName,groups,state", fmt.Sprintf("W-%d,%s,%s,%s\nW-%d,%s,,", n, word,
+			group,
 			[]string{"enabled", "disabled", ""}[rnd.IntN(3)], (n+1)%6, word))}
 	case 9:
 		return deed{"link", func(r *rig, by change.By) {
-			_, _ = r.People.Link(ctx, by, who, "staff", profile.Subject{Format: string(saml.FormatPersistent), Value: "x-" + word})
+			_, _ = r.People.Link(ctx, by, who, "staff", profile.Subject{Format: string(saml.FormatPersistent), Value: "x-" +
+				word})
 		}}
 	case 10:
 		return deed{"join", func(r *rig, by change.By) {
@@ -142,8 +147,8 @@ func (r *rig) named(id federation.ID) string {
 	return string(id)
 }
 
-// Whatever writers change people, twice at once: it comes to what the same changes come to one after another, in the order
-// of their events, and of each there is the event.
+// Whatever writers change people, twice at once: it comes to what the same changes come to one after another, in the
+// order of their events, and of each there is the event.
 func TestPeopleAreChangedOneAfterAnother(t *testing.T) {
 	for seed := range uint64(8) {
 		at := peopled(t)
@@ -199,7 +204,8 @@ func TestPeopleAreChangedOneAfterAnother(t *testing.T) {
 		require.Equal(t, want, got, "seed %d", seed)
 		require.Equal(t, len(wanted), len(events))
 		for i := range events {
-			require.Equal(t, []any{wanted[i].Via, wanted[i].Who, wanted[i].Person, wanted[i].Did}, []any{events[i].Via, events[i].Who, events[i].Person, events[i].Did})
+			require.Equal(t, []any{wanted[i].Via, wanted[i].Who, wanted[i].Person, wanted[i].Did},
+				[]any{events[i].Via, events[i].Who, events[i].Person, events[i].Did})
 		}
 		require.Greater(t, len(events), len(before)+each/2)
 	}

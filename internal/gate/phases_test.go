@@ -33,14 +33,16 @@ func atOnce(n int, do func()) {
 	all.Wait()
 }
 
-// A change that waits is mailed to each once: also by several at once, after a failure and over a restart; anew if it is
-// moved; not once it has come, or was withdrawn.
+// A change that waits is mailed to each once: also by several at once, after a failure and over a restart; anew if it
+// is moved; not once it has come, or was withdrawn.
 func TestChangesThatWaitAreAnnouncedOnce(t *testing.T) {
 	r := newRig(t)
 	fault, _ := r.mailbox()
 	at := func(d time.Duration) string { return r.clock.get().Add(d).Format(time.RFC3339) }
-	require.NoError(t, r.sets(change.KindProvider, "staff", federation.Settings{"owner": "Edda Lunn <edda.lunn@wrenmoor.example>, https://wiki.example",
-		"contact": "petra.quill@oakhollow.example", "nextAt": at(time.Hour), "nextPhase": "pilot", "nextCohort": "share:10", "nextContact": true}))
+	require.NoError(t, r.sets(change.KindProvider, "staff",
+		federation.Settings{"owner": "Edda Lunn <edda.lunn@wrenmoor.example>, https://wiki.example",
+			"contact": "petra.quill@oakhollow.example", "nextAt": at(time.Hour), "nextPhase": "pilot", "nextCohort": "share:10",
+			"nextContact": true}))
 	fault("refuse")
 	require.Error(t, r.Phases.Announce(ctx))
 	require.Empty(t, r.letters())
@@ -49,7 +51,8 @@ func TestChangesThatWaitAreAnnouncedOnce(t *testing.T) {
 	require.Len(t, r.letters(), 2)
 	for _, l := range r.letters() {
 		ours := strings.Contains(l.To, "edda")
-		require.Equal(t, ours, strings.Contains(l.Text, "share:10"), "whom it includes is not for the other side: %s", l.Text)
+		require.Equal(t, ours, strings.Contains(l.Text, "share:10"), "whom it includes is not for the other side: %s",
+			l.Text)
 		require.Equal(t, ours, strings.Contains(l.Text, "/console/connect/providers/staff"))
 	}
 	got, err := r.Phases.Of(ctx, change.KindProvider, "staff")
@@ -71,8 +74,8 @@ func TestChangesThatWaitAreAnnouncedOnce(t *testing.T) {
 	require.Len(t, r.letters(), 4, "withdrawn, and come already")
 }
 
-// A change at a moment acts from then on whatever happens to the gate, is written once, and stays when the clock jumps;
-// two who go back at once go back once.
+// A change at a moment acts from then on whatever happens to the gate, is written once, and stays when the clock
+// jumps; two who go back at once go back once.
 func TestAChangeComesOnceWhateverTheClockDoes(t *testing.T) {
 	r := newRig(t)
 	start := r.clock.get()
@@ -83,7 +86,8 @@ func TestAChangeComesOnceWhateverTheClockDoes(t *testing.T) {
 		return p
 	}
 	bySchedule := func() (n int) {
-		entries, _, err := r.Records.History(ctx, records.HistoryFilter{Kind: change.KindApplication, Name: "roster", Limit: 100})
+		entries, _, err := r.Records.History(ctx, records.HistoryFilter{Kind: change.KindApplication, Name: "roster",
+			Limit: 100})
 		require.NoError(t, err)
 		for _, e := range entries {
 			if e.Who == "schedule" {

@@ -73,8 +73,8 @@ func plainToken(_ *federation.Gate, n recipients.News) (string, error) {
 	return string(octets), err
 }
 
-// A recipient hears every event once it acknowledged the one before, in order, and again until it does; of what is gone
-// before that it hears that something is. What was before it was added it does not hear.
+// A recipient hears every event once it acknowledged the one before, in order, and again until it does; of what is
+// gone before that it hears that something is. What was before it was added it does not hear.
 func TestRecipientsHearInOrder(t *testing.T) {
 	r := newRig(t)
 	r.Recipients.Token, r.Recipients.Keep, r.Recipients.Most = plainToken, time.Hour, 1_000_000
@@ -151,7 +151,8 @@ func TestRecipientsAreReachedByTheRules(t *testing.T) {
 	r.laid("recipient", "inside", federation.Settings{"title": "Inside", "address": "https://10.0.0.7/events"})
 	p := newPayroll(t)
 	r.laid("recipient", "paused", federation.Settings{"title": "Paused", "address": p.URL, "paused": true})
-	for _, bad := range []federation.Settings{{"title": "", "address": p.URL}, {"title": "X", "address": "ftp://x.example"}, {"title": "X", "address": "https://u:p@x.example"},
+	for _, bad := range []federation.Settings{{"title": "", "address": p.URL},
+		{"title": "X", "address": "ftp://x.example"}, {"title": "X", "address": "https://u:p@x.example"},
 		{"title": "X", "address": "https://x.example/#y"}, {"title": "X"}} {
 		_, err := r.Records.Lay(ctx, tester, "recipient", "bad", 0, bad)
 		require.Error(t, err, "%v", bad)
@@ -170,8 +171,8 @@ func TestRecipientsAreReachedByTheRules(t *testing.T) {
 	require.Len(t, heard, 1)
 }
 
-// What is done to many is what was shown: whom it is about, what becomes of each, and what ends. Whoever changes between
-// stops it.
+// What is done to many is what was shown: whom it is about, what becomes of each, and what ends. Whoever changes
+// between stops it.
 func TestManyAreDoneAsTheyWereShown(t *testing.T) {
 	r := peopled(t)
 	r.brings("n-1", "employeeNumber=W-1")
@@ -193,7 +194,8 @@ func TestManyAreDoneAsTheyWereShown(t *testing.T) {
 	all.Digest = seen.Digest
 	done, err := r.People.Many(ctx, tester, all)
 	require.NoError(t, err)
-	require.Equal(t, []any{seen.Listed, seen.Sessions, seen.Grants, true}, []any{done.Listed, done.Sessions, done.Grants, done.Stored})
+	require.Equal(t, []any{seen.Listed, seen.Sessions, seen.Grants, true}, []any{done.Listed, done.Sessions, done.Grants,
+		done.Stored})
 	require.Zero(t, r.count(&store.SessionRow{}))
 	_, after := r.everything()
 	told := map[int64]person.Did{}

@@ -230,7 +230,8 @@ var pinned = map[string]finding.Code{"no-id-token": finding.IDTokenMissing, "no-
 	"mix-up":   finding.AnswerIssuer, "other-person": finding.UserInfoSubject, "wrong-nonce": finding.TokenNonce}
 
 // atHome are faults of what a provider says of itself.
-var atHome = []string{"document-mismatch", "document-page", "document-loop", "document-large", "other-host", "only-tls",
+var atHome = []string{"document-mismatch", "document-page", "document-loop", "document-large", "other-host",
+	"only-tls",
 	"only-shared", "no-keys"}
 
 func TestFaultsOfWhatAProviderSaysOfItself(t *testing.T) {
@@ -240,7 +241,8 @@ func TestFaultsOfWhatAProviderSaysOfItself(t *testing.T) {
 			continue
 		}
 		p := r.provides("p-"+f.Name, func(i *standin.Issuer) { i.Fault = f.Name })
-		preview, err := r.Records.Preview(ctx, records.NewRecord{Kind: federation.KindProvider, Name: p.Name, Source: p.source()})
+		preview, err := r.Records.Preview(ctx, records.NewRecord{Kind: federation.KindProvider, Name: p.Name,
+			Source: p.source()})
 		found := finding.Of(err)
 		if err == nil {
 			for _, x := range preview.Findings {
@@ -298,7 +300,8 @@ func TestEveryCrossingBetweenTheProtocols(t *testing.T) {
 	_, err := r.Records.AddApplication(ctx, tester, records.NewRecord{Name: "archive", Protocol: "link",
 		Source: records.Source{Typed: federation.Typed{"link": "https://archive.example/"}}})
 	require.NoError(t, err)
-	r.rule("elsewhere", federation.Settings{"then": "deny", "networks": words("203.0.113.0/24")}) // so that the link asks for a sign-in
+	r.rule("elsewhere", federation.Settings{"then": "deny",
+		"networks": words("203.0.113.0/24")}) // so that the link asks for a sign-in
 	for _, p := range []*relied{open, plain} {
 		b := driving.Browser{}
 		for _, app := range []string{"roster", "archive", "web", "browser", "native"} {
@@ -403,7 +406,8 @@ func TestKeysOfProvidersAreKeptFresh(t *testing.T) {
 	r := newRig(t)
 	p := r.provides("oakhollow", nil).add(nil)
 	require.NoError(t, r.Copies.RefreshDue(ctx))
-	require.Eventually(t, func() bool { return p.asks["/jwks"].Load() == 1 }, 5*time.Second, time.Millisecond, "before anybody signs in")
+	require.Eventually(t, func() bool { return p.asks["/jwks"].Load() == 1 }, 5*time.Second, time.Millisecond,
+		"before anybody signs in")
 	in := func(fault string) finding.Code {
 		p.anew()
 		o, _ := p.through(driving.Browser{}, "roster", fault)
@@ -485,7 +489,8 @@ func TestSecretsOfTheGateAreKeptSealed(t *testing.T) {
 
 	retake := func(typed federation.Typed) {
 		now := r.revision("oakhollow")
-		require.NoError(t, r.Records.Retake(ctx, tester, change.KindProvider, "oakhollow", now, records.Source{Typed: typed}))
+		require.NoError(t, r.Records.Retake(ctx, tester, change.KindProvider, "oakhollow", now,
+			records.Source{Typed: typed}))
 	}
 	first := r.revision("oakhollow")
 	retake(federation.Typed{"clientSecret": " " + p.SecretID + "\n"})
@@ -715,7 +720,8 @@ func TestSigningOutThereAndHere(t *testing.T) {
 	require.NoError(t, err)
 	_, steps, err := r.Traces.Get(ctx, heads[0].ID)
 	require.NoError(t, err)
-	require.Contains(t, fmt.Sprint(steps), "Sign-out answer", "that the provider sent them back is in the trace of the sign-out")
+	require.Contains(t, fmt.Sprint(steps), "Sign-out answer",
+		"that the provider sent them back is in the trace of the sign-out")
 
 	bySession := crossing.Upstream{Session: "sid"}
 	for what, told := range map[string]leaving.Told{"the session": {Upstream: bySession, Once: "1"},
@@ -791,10 +797,12 @@ func TestWishesTowardsProvidersThatAreReliedOn(t *testing.T) {
 	r.clock.set(r.clock.get().Add(20 * time.Minute))
 	o := asked()
 	a, _ := r.said(o)
-	require.WithinDuration(t, r.clock.get().Add(-20*time.Minute), a.AuthnInstant, time.Second, "when they signed in there")
+	require.WithinDuration(t, r.clock.get().Add(-20*time.Minute), a.AuthnInstant, time.Second,
+		"when they signed in there")
 	p.anew()
 	by := func(p *relied) {
-		_, err := r.Records.Configure(ctx, tester, change.KindApplication, "planner", 0, federation.Settings{"provider": p.Name})
+		_, err := r.Records.Configure(ctx, tester, change.KindApplication, "planner", 0,
+			federation.Settings{"provider": p.Name})
 		require.NoError(t, err)
 	}
 	by(p)
@@ -805,7 +813,8 @@ func TestWishesTowardsProvidersThatAreReliedOn(t *testing.T) {
 	require.Equal(t, "mina.thorne", u.Query().Get("login_hint"))
 	form, posted := p.signs(o, mina.Username, "")
 	require.NotEmpty(t, r.back(p.arrives(keep(driving.Browser{}, o), form, posted)).Get("code"))
-	for value, said := range map[string]string{saml.ContextPassword: "", "urn:card": "unmet_authentication_requirements"} {
+	for value, said := range map[string]string{saml.ContextPassword: "",
+		"urn:card": "unmet_authentication_requirements"} {
 		p.anew()
 		o = r.authorize(driving.Browser{}, "claims", `{"id_token":{"acr":{"essential":true,"value":"`+value+`"}}}`)
 		form, posted = p.signs(o, mina.Username, "")

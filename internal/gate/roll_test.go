@@ -41,7 +41,8 @@ func (r *rig) takes(in roll.Import) (*roll.Imported, error) {
 // again; what cannot be used is told by its line, and then nothing is stored.
 func TestListsOfPeople(t *testing.T) {
 	r := newRig(t)
-	for _, x := range []federation.Unit{{Kind: federation.KindGroup, Name: "drivers", Title: "D"}, {Kind: federation.KindOrganisation, Name: "wrenmoor", Title: "W"}} {
+	for _, x := range []federation.Unit{{Kind: federation.KindGroup, Name: "drivers", Title: "D"},
+		{Kind: federation.KindOrganisation, Name: "wrenmoor", Title: "W"}} {
 		_, err := r.Records.PutUnit(ctx, tester, x)
 		require.NoError(t, err)
 	}
@@ -50,7 +51,8 @@ func TestListsOfPeople(t *testing.T) {
 		"tom;Tom\xe1s Wick;;disabled;;wrenmoor;\n"
 	out, err := r.takes(roll.Import{Document: []byte("\xef\xbb\xbf" + strings.ReplaceAll(good, "\xe1", "á"))})
 	require.NoError(t, err)
-	require.Equal(t, []any{2, 0, 1, "userName", ";", true}, []any{out.New, out.Same, out.Disabled, out.By, out.Separator, out.Stored})
+	require.Equal(t, []any{2, 0, 1, "userName", ";", true}, []any{out.New, out.Same, out.Disabled, out.By, out.Separator,
+		out.Stored})
 	require.False(t, r.person(2).Disabled.IsZero())
 	require.Equal(t, []string{"drivers", "wrenmoor"}, memberNames(r.person(1)))
 	r.said(first(r.brings("n-1")))
@@ -75,8 +77,10 @@ func TestListsOfPeople(t *testing.T) {
 	for _, b := range seen.Bad {
 		says = append(says, b.Error())
 	}
-	require.Equal(t, []string{`line 3, state: "gone" is no state; use enabled or disabled`, `line 4, groups: there is no group "drivrs"; did you mean "drivers"?`,
-		"line 5, userName: this person stands in line 2 already", "line 6, userName: people are found by it, and it is empty",
+	require.Equal(t, []string{`line 3, state: "gone" is no state; use enabled or disabled`,
+		`line 4, groups: there is no group "drivrs"; did you mean "drivers"?`,
+		"line 5, userName: this person stands in line 2 already",
+		"line 6, userName: people are found by it, and it is empty",
 		"line 7, userName: this person stands in line 2 already",
 		"line 9, link:staff: this link stands in line 8 already; it is one person's"}, says)
 	_, err = r.takes(roll.Import{Document: []byte(bad)})
@@ -98,11 +102,14 @@ func TestListsOfPeople(t *testing.T) {
 		_, err := r.Roll.Import(ctx, tester, in, &heard{})
 		require.ErrorContains(t, err, cause)
 	}
-	odd, err := r.Roll.Import(ctx, tester, roll.Import{Document: []byte(`[{"values":{"userName":["gil"]},"state":"disabled","state":""},
-		{"values":{"userName":["hal"]},"grops":[]}, 7, {"values":{"userName":"ida"}}, {"values":{"userName":["jon"]}}]`)}, &heard{})
+	odd, err := r.Roll.Import(ctx, tester,
+		roll.Import{Document: []byte(`[{"values":{"userName":["gil"]},"state":"disabled","state":""},
+		{"values":{"userName":["hal"]},"grops":[]}, 7, {"values":{"userName":"ida"}}, {"values":{"userName":["jon"]}}]`)},
+		&heard{})
 	require.NoError(t, err)
 	require.Equal(t, []int{4, 1}, []int{odd.BadRows, odd.New}, odd.Bad)
-	for i, cause := range []string{`the member "state" comes twice`, `unknown field "grops"`, "the document is no object", "cannot unmarshal"} {
+	for i, cause := range []string{`the member "state" comes twice`, `unknown field "grops"`, "the document is no object",
+		"cannot unmarshal"} {
 		require.ErrorContains(t, odd.Bad[i], cause)
 	}
 	in := roll.Import{Document: []byte("userName,title\nfay,Guard\n")}
@@ -113,11 +120,13 @@ func TestListsOfPeople(t *testing.T) {
 	in.Digest = seen.Digest
 	_, err = r.Roll.Import(ctx, tester, in, &heard{})
 	require.ErrorContains(t, err, "have changed since the preview")
-	mixed, err := r.Roll.Import(ctx, tester, roll.Import{Document: []byte("number,userName\n4,fay\n,FAY\n,kay\n,ada\n,\n")}, &heard{})
+	mixed, err := r.Roll.Import(ctx, tester,
+		roll.Import{Document: []byte("number,userName\n4,fay\n,FAY\n,kay\n,ada\n,\n")}, &heard{})
 	require.NoError(t, err)
 	require.Equal(t, []int{1, 2, 2}, []int{mixed.New, mixed.Same, mixed.BadRows}, "%v", mixed.Bad)
 	require.EqualError(t, mixed.Bad[0], "line 3, number: this person stands in line 2 already")
-	known, err := r.Roll.Import(ctx, tester, roll.Import{Document: []byte("userName\nfay\nstranger\n"), KnownOnly: true}, &heard{})
+	known, err := r.Roll.Import(ctx, tester, roll.Import{Document: []byte("userName\nfay\nstranger\n"), KnownOnly: true},
+		&heard{})
 	require.NoError(t, err)
 	require.Equal(t, []int{0, 1}, []int{known.New, known.BadRows})
 	require.NoError(t, r.Roll.Export(ctx, people.Filter{Search: "fay"}, roll.CSV, &bytes.Buffer{}))
@@ -155,14 +164,17 @@ func TestAccountsAreCompared(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "Login", c.Column)
 	require.Equal(t, "profile:emails", c.Identifier)
-	require.Equal(t, map[compare.Verdict]int{compare.Case: 1, compare.Exact: 1, compare.Disabled: 1, compare.MissingHere: 2, compare.MissingThere: 2}, c.Counts)
+	require.Equal(t, map[compare.Verdict]int{compare.Case: 1, compare.Exact: 1, compare.Disabled: 1,
+		compare.MissingHere: 2, compare.MissingThere: 2}, c.Counts)
 	require.Equal(t, "tell it in small letters", c.Changes[0].Say)
-	byName, err := r.Comparing.Compare(ctx, tester, comparing.Wish{App: "roster", Document: list, Identifier: "name told"}, &heard{})
+	byName, err := r.Comparing.Compare(ctx, tester, comparing.Wish{App: "roster", Document: list,
+		Identifier: "name told"}, &heard{})
 	require.NoError(t, err)
 	require.Equal(t, 1, byName.Counts[compare.Exact], "whom a recorded sign-in tells of")
 
-	again, err := r.Comparing.Compare(ctx, tester, comparing.Wish{App: "roster", Document: append(list, "E;cleo@w.example\n"...),
-		Column: "login", Identifier: "profile:emails"}, &heard{})
+	again, err := r.Comparing.Compare(ctx, tester, comparing.Wish{App: "roster",
+		Document: append(list, "E;cleo@w.example\n"...),
+		Column:   "login", Identifier: "profile:emails"}, &heard{})
 	require.NoError(t, err)
 	require.Equal(t, []any{c.ID, 1, 0}, []any{again.Before.ID, again.Before.Came, again.Before.Went})
 	fits, err := r.Comparing.Latest(ctx)
@@ -177,9 +189,11 @@ func TestAccountsAreCompared(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, []string{"case", "2", "ada@w.example", "1", "Ada", "Ada@w.example", ""}, rows[1])
 	for cause, w := range map[string]comparing.Wish{
-		`did you mean "roster"?`: {App: "rooster", Document: list}, `did you mean Login?`: {App: "roster", Document: list, Column: "Logn"},
-		"did you mean profile:emails?": {App: "roster", Document: list, Identifier: "profile:email"}, "no accounts below them": {App: "roster", Document: []byte("a\n")},
-		`there is no group "x"`: {App: "roster", Document: list, Group: "x"}} {
+		`did you mean "roster"?`: {App: "rooster", Document: list}, `did you mean Login?`: {App: "roster", Document: list,
+			Column: "Logn"},
+		"did you mean profile:emails?": {App: "roster", Document: list, Identifier: "profile:email"},
+		"no accounts below them":       {App: "roster", Document: []byte("a\n")},
+		`there is no group "x"`:        {App: "roster", Document: list, Group: "x"}} {
 		_, err := r.Comparing.Compare(ctx, tester, w, &heard{})
 		require.ErrorContains(t, err, cause)
 	}
@@ -223,14 +237,18 @@ func TestWhatAListChanges(t *testing.T) {
 	require.Equal(t, []string{"drivers", "night", "own"}, memberNames(r.person(1)))
 	require.Equal(t, "Driver", kept(r.person(1))["title"])
 	in("number,title,groups\n1,,own\n", false)
-	require.Equal(t, []string{"drivers", "own"}, memberNames(r.person(1)), "what the provider says stays, what a list said goes")
+	require.Equal(t, []string{"drivers", "own"}, memberNames(r.person(1)),
+		"what the provider says stays, what a list said goes")
 	in("number,title,groups\n1,,\n", true)
 	require.Equal(t, []string{"drivers"}, memberNames(r.person(1)))
 	require.Equal(t, map[string]string{"displayName": "Ada"}, kept(r.person(1)))
-	require.Equal(t, 1, in("number,displayName,unproved\n1,Ada,displayName\n", false).Same, "the same value keeps its source")
-	require.Equal(t, []person.Proof{person.NoProof}, r.person(1).Values[0].Proofs, "and is no more proved than the list says")
+	require.Equal(t, 1, in("number,displayName,unproved\n1,Ada,displayName\n", false).Same,
+		"the same value keeps its source")
+	require.Equal(t, []person.Proof{person.NoProof}, r.person(1).Values[0].Proofs,
+		"and is no more proved than the list says")
 	require.Equal(t, 1, in("number,displayName\n1,Ada\n", false).Changed)
-	require.Equal(t, []person.Proof{person.ByEngineer}, r.person(1).Values[0].Proofs, "whoever lists it says that it is theirs")
+	require.Equal(t, []person.Proof{person.ByEngineer}, r.person(1).Values[0].Proofs,
+		"whoever lists it says that it is theirs")
 	require.Equal(t, 1, in("number,displayName\n1,Ada\n", false).Same)
 	require.NotEqual(t, person.FromImport, r.person(1).Values[0].From)
 	in("number,state\n1,disabled\n", false)
@@ -253,14 +271,16 @@ func TestWhatAListChanges(t *testing.T) {
 func TestUnitsInTheHistory(t *testing.T) {
 	r := newRig(t)
 	put := func(revision int, title string) error {
-		_, err := r.Records.PutUnit(ctx, tester, federation.Unit{Kind: federation.KindGroup, Name: "drivers", Title: title, Revision: revision})
+		_, err := r.Records.PutUnit(ctx, tester, federation.Unit{Kind: federation.KindGroup, Name: "drivers", Title: title,
+			Revision: revision})
 		return err
 	}
 	require.NoError(t, put(0, "Drivers"))
 	require.NoError(t, put(1, "Train drivers"))
 	require.ErrorContains(t, put(1, "Both"), "changed meanwhile")
 	id := r.knows("displayName=Ada")
-	_, err := r.People.Change(ctx, tester, id, people.Edit{Join: []people.Belongs{{Kind: federation.KindGroup, Name: "drivers"}}})
+	_, err := r.People.Change(ctx, tester, id, people.Edit{Join: []people.Belongs{{Kind: federation.KindGroup,
+		Name: "drivers"}}})
 	require.NoError(t, err)
 	err = r.Records.RemoveUnit(ctx, tester, federation.KindGroup, "drivers")
 	by := tester

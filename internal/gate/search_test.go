@@ -46,9 +46,12 @@ func TestPeopleAreSearched(t *testing.T) {
 		return names
 	}
 	for search, want := range map[string][]string{
-		"ines": {"Inés Calder"}, "INÉS": {"Inés Calder"}, "cal in": {"Inés Calder"}, "calder@": nil, "ines.calder@w": {"Inés Calder"},
-		"n-007": {"Mina Thorne 7"}, "n-07": nil, "%": {"Per_cent 100%"}, "per_": {"Per_cent 100%"}, "y'1": {"Per_cent 100%"},
-		"nobody": nil, "'; drop table person_rows": nil, "mina 17": {"Mina Thorne 17"}, "thorne 1 mina": nil, "\U0010ffff": nil,
+		"ines": {"Inés Calder"}, "INÉS": {"Inés Calder"}, "cal in": {"Inés Calder"}, "calder@": nil,
+		"ines.calder@w": {"Inés Calder"},
+		"n-007":         {"Mina Thorne 7"}, "n-07": nil, "%": {"Per_cent 100%"}, "per_": {"Per_cent 100%"},
+		"y'1":    {"Per_cent 100%"},
+		"nobody": nil, "'; drop table person_rows": nil, "mina 17": {"Mina Thorne 17"}, "thorne 1 mina": nil,
+		"\U0010ffff": nil,
 	} {
 		got := find(people.Filter{Search: search, Limit: 1})
 		if search == "thorne 1 mina" {
@@ -78,12 +81,14 @@ func TestPeopleAreSearched(t *testing.T) {
 		}
 		require.Len(t, seen, 25, search)
 	}
-	for _, f := range []people.Filter{{Search: "a b c d e f g", Limit: 1}, {Search: "mina", After: "no cursor", Limit: 1}, {After: "x", Limit: 1},
+	for _, f := range []people.Filter{{Search: "a b c d e f g", Limit: 1}, {Search: "mina", After: "no cursor", Limit: 1},
+		{After: "x", Limit: 1},
 		{Group: "none", Limit: 1}, {Organisation: "none", Limit: 1}, {Provider: "none", Limit: 1}} {
 		_, err := r.People.List(ctx, f)
 		require.Error(t, err, "%v", f)
 	}
-	_, err = r.People.Change(ctx, tester, 26, people.Edit{Values: map[string][]string{"displayName": {"Ines Marsh"}, "emails": nil}})
+	_, err = r.People.Change(ctx, tester, 26, people.Edit{Values: map[string][]string{"displayName": {"Ines Marsh"},
+		"emails": nil}})
 	require.NoError(t, err)
 	require.Nil(t, find(people.Filter{Search: "calder"}))
 	require.Equal(t, []string{"Ines Marsh"}, find(people.Filter{Search: "marsh"}))
@@ -132,7 +137,8 @@ func TestQuestionsAreVeiled(t *testing.T) {
 	o, b := r.brings("n-1", "employeeNumber=W-4711")
 	o = r.Crossings.Submit(ctx, b, o.Crossing, url.Values{"question": {o.Form.Question}, "account": {"2"}})
 	require.Len(t, o.Form.Fields, 1)
-	r.said(r.Crossings.Submit(ctx, b, o.Crossing, url.Values{"question": {o.Form.Question}, "value.displayName": {"Second Hidden"}}))
+	r.said(r.Crossings.Submit(ctx, b, o.Crossing, url.Values{"question": {o.Form.Question},
+		"value.displayName": {"Second Hidden"}}))
 	heads, _, err := r.Traces.List(ctx, traces.Filter{Limit: 10})
 	require.NoError(t, err)
 	raw, err := r.st.Traces.Inputs(ctx, heads[0].ID)

@@ -41,7 +41,8 @@ func newWays(t *testing.T, n int) *ways {
 		require.NoError(t, err)
 	}
 	for _, name := range []string{"pilots", "drivers"} {
-		_, err := w.Records.PutUnit(ctx, tester, federation.Unit{Kind: federation.KindGroup, Name: federation.Name(name), Title: name})
+		_, err := w.Records.PutUnit(ctx, tester, federation.Unit{Kind: federation.KindGroup, Name: federation.Name(name),
+			Title: name})
 		require.NoError(t, err)
 	}
 	for i := range w.numbers {
@@ -142,15 +143,16 @@ func (w *ways) answers(b driving.Browser, provider, request string, who int, sta
 		issuer = "urn:idp"
 	}
 	octets, err := saml.WriteResponse(saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: w.clock.get(),
-		Lifetime: time.Minute, Issuer: issuer, Destination: face + "/acs", InResponseTo: request, Audience: saml.EntityID(face),
-		NameID: saml.NameID{Format: saml.FormatPersistent, Value: fmt.Sprint("n-", who)}, AuthnInstant: w.clock.get(),
+		Lifetime: time.Minute, Issuer: issuer, Destination: face + "/acs", InResponseTo: request,
+		Audience: saml.EntityID(face),
+		NameID:   saml.NameID{Format: saml.FormatPersistent, Value: fmt.Sprint("n-", who)}, AuthnInstant: w.clock.get(),
 		Context: saml.ContextPassword}, saml.Protection{Pair: w.idp})
 	require.NoError(w.t, err)
 	return w.respond(b, provider, saml.Inbound{Binding: saml.BindingPOST, Octets: octets, RelayState: state})
 }
 
-// What is shown is what is done: over random rules, domains, people, networks, hints and typed addresses a sign-in goes
-// where provider selection says, before and after it is known who comes.
+// What is shown is what is done: over random rules, domains, people, networks, hints and typed addresses a sign-in
+// goes where provider selection says, before and after it is known who comes.
 func TestWaysAreShownAsTheyAreGone(t *testing.T) {
 	w, rnd, seen := newWays(t, 6), rand.New(rand.NewPCG(29, 5)), map[string]int{}
 	some := func(of ...string) []any {
@@ -166,13 +168,15 @@ func TestWaysAreShownAsTheyAreGone(t *testing.T) {
 	for round := range 40 {
 		for i := range 4 {
 			s := federation.Settings{"title": "t", "order": fmt.Sprint(rnd.IntN(4)), "applications": some("roster"),
-				"domains": some("wrenmoor.example", ".oakhollow.example"), "networks": some("192.0.2.0/24"), "groups": some("pilots"),
-				"hints": []any{}, "providers": some("staff", "second", "third"), "typed": false, "ask": false}
+				"domains": some("wrenmoor.example", ".oakhollow.example"), "networks": some("192.0.2.0/24"),
+				"groups": some("pilots"),
+				"hints":  []any{}, "providers": some("staff", "second", "third"), "typed": false, "ask": false}
 			if rnd.IntN(4) == 0 {
 				s["hints"] = words("urn:second")
 			}
 			s["typed"] = len(s["domains"].([]any)) > 0 && len(s["groups"].([]any)) > 0 && rnd.IntN(2) == 0
-			if s["ask"] = len(s["domains"].([]any)) == 0 && rnd.IntN(3) == 0; s["ask"] == false && len(s["providers"].([]any)) == 0 {
+			if s["ask"] = len(s["domains"].([]any)) == 0 && rnd.IntN(3) == 0; s["ask"] == false &&
+				len(s["providers"].([]any)) == 0 {
 				s["providers"] = words("third")
 			}
 			w.lays(fmt.Sprint("r", i), s)
@@ -204,7 +208,8 @@ func TestWaysAreShownAsTheyAreGone(t *testing.T) {
 			}
 			w.shows(o, c, err, where)
 			if err == nil && c.Address {
-				typed := any1(w.address(who), w.address(who), w.address((who+1)%6), "x@nobody.example", "stranger@wrenmoor.example",
+				typed := any1(w.address(who), w.address(who), w.address((who+1)%6), "x@nobody.example",
+					"stranger@wrenmoor.example",
 					"CREW\\n-1")
 				require.True(t, asked.Type(typed))
 				o = w.Crossings.Type(ctx, b, o.Crossing, typed)
@@ -248,20 +253,23 @@ func TestWaysAreShownAsTheyAreGone(t *testing.T) {
 			}
 		}
 	}
-	for _, each := range []string{"typed", "by a user name", "chosen", "sent on", "refused", "entered", "not in the cohort", "pilot"} {
+	for _, each := range []string{"typed", "by a user name", "chosen", "sent on", "refused", "entered",
+		"not in the cohort", "pilot"} {
 		require.NotZero(t, seen[each], "%s: %v", each, seen)
 	}
 }
 
-// phases puts providers and the application into some phase, at once or by a moment that has come since: written down or
-// not.
+// phases puts providers and the application into some phase, at once or by a moment that has come since: written down
+// or not.
 func (w *ways) phases(rnd *rand.Rand, round int) {
 	w.t.Helper()
 	any1 := func(of ...string) string { return of[rnd.IntN(len(of))] }
 	next := w.clock.get().Add(time.Minute).Format(time.RFC3339)
-	for _, r := range [][2]string{{change.KindProvider, "second"}, {change.KindProvider, "third"}, {change.KindApplication, "roster"}} {
+	for _, r := range [][2]string{{change.KindProvider, "second"}, {change.KindProvider, "third"},
+		{change.KindApplication, "roster"}} {
 		phase := any1("live", "live", "pilot")
-		cohort := any1("group:pilots", "group:drivers network:192.0.2.0/24", fmt.Sprintf("person:%d", w.numbers[rnd.IntN(len(w.numbers))]), "share:40")
+		cohort := any1("group:pilots", "group:drivers network:192.0.2.0/24", fmt.Sprintf("person:%d",
+			w.numbers[rnd.IntN(len(w.numbers))]), "share:40")
 		s := federation.Settings{"phase": phase, "cohort": cohort, "nextAt": ""}
 		if rnd.IntN(2) == 0 {
 			s = federation.Settings{"nextPhase": phase, "nextCohort": cohort, "nextAt": next}
@@ -307,7 +315,8 @@ func TestTypedAddressesTellNothing(t *testing.T) {
 	}
 	require.Equal(t, "staff", told(types("p-0@wrenmoor.example")))
 	require.Equal(t, "staff", told(types("nobody@wrenmoor.example")))
-	require.Equal(t, strings.ReplaceAll(told(types("p-2@post.example")), "p-2", "nobody"), told(types("nobody@post.example")))
+	require.Equal(t, strings.ReplaceAll(told(types("p-2@post.example")), "p-2", "nobody"),
+		told(types("nobody@post.example")))
 
 	// Where a rule lets it decide, nobody and whoever is not of the group are alike.
 	w.lays("pilots", federation.Settings{"title": "t", "order": "1", "domains": words("wrenmoor.example", "post.example"),
@@ -334,14 +343,16 @@ func TestTypedAddressesTellNothing(t *testing.T) {
 	require.Equal(t, "third", told(types("p-0@wrenmoor.example")), "and later")
 }
 
-// Of an address that was typed traces keep what the settings of providers and of the application allow, and tell the same.
+// Of an address that was typed traces keep what the settings of providers and of the application allow, and tell the
+// same.
 func TestTypedAddressesInTraces(t *testing.T) {
 	for setting, shows := range map[string]bool{"": true, "emails=off userName=off": false,
 		"emails=hashed userName=hashed": false} {
 		w := newWays(t, 3)
 		w.lays("pilots", federation.Settings{"title": "t", "order": "1", "domains": words("wrenmoor.example"),
 			"groups": words("pilots"), "typed": true, "providers": words("third")})
-		_, err := w.Records.Configure(ctx, tester, change.KindProvider, "third", 0, federation.Settings{"traceValues": setting})
+		_, err := w.Records.Configure(ctx, tester, change.KindProvider, "third", 0,
+			federation.Settings{"traceValues": setting})
 		require.NoError(t, err)
 		for _, address := range []string{"p-0@wrenmoor.example", "stranger.at@wrenmoor.example", "stranger.named"} {
 			o := w.request(driving.Browser{}, nil)
@@ -359,7 +370,8 @@ func TestTypedAddressesInTraces(t *testing.T) {
 			octets, err := json.Marshal([]any{raw, steps})
 			require.NoError(t, err)
 			local, domain, _ := strings.Cut(address, "@")
-			require.Equal(t, shows, strings.Contains(string(octets), local+strings.Repeat("@", min(1, len(domain)))), "%q: %s", setting, octets)
+			require.Equal(t, shows, strings.Contains(string(octets), local+strings.Repeat("@", min(1, len(domain)))), "%q: %s",
+				setting, octets)
 			require.Contains(t, string(octets), domain)
 		}
 	}
@@ -391,11 +403,13 @@ func TestTypedAddressesTakeAsLong(t *testing.T) {
 	require.InDelta(t, pairs/2, slower, 35, "four standard deviations")
 }
 
-// Whoever begins at a provider that is not their way is sent on to it as well: what they came by is none beyond the rules.
+// Whoever begins at a provider that is not their way is sent on to it as well: what they came by is none beyond the
+// rules.
 func TestProvidersBeginAndTheRulesHold(t *testing.T) {
 	for providers, want := range map[string]string{"third": "third", "second third": "", "staff second": "staff"} {
 		w := newWays(t, 1)
-		_, err := w.Records.Configure(ctx, tester, change.KindProvider, "staff", 0, federation.Settings{"allowUnsolicited": true})
+		_, err := w.Records.Configure(ctx, tester, change.KindProvider, "staff", 0,
+			federation.Settings{"allowUnsolicited": true})
 		require.NoError(t, err)
 		w.lays("all", federation.Settings{"title": "t", "providers": words(strings.Fields(providers)...)})
 		o := w.answers(driving.Browser{}, "staff", "", 0, "https://gate.example/open/roster")
@@ -410,15 +424,17 @@ func TestProvidersBeginAndTheRulesHold(t *testing.T) {
 	}
 }
 
-// What somebody typed goes to the provider that it chose alone: sent on to their own way, nothing of it goes along, nor
-// stays in traces that are not to keep it.
+// What somebody typed goes to the provider that it chose alone: sent on to their own way, nothing of it goes along,
+// nor stays in traces that are not to keep it.
 func TestTypedAddressesAreNotTakenAlong(t *testing.T) {
 	w := newWays(t, 4)
-	w.lays("pilots", federation.Settings{"order": "1", "domains": words("wrenmoor.example"), "groups": words("pilots"), "typed": true,
+	w.lays("pilots", federation.Settings{"order": "1", "domains": words("wrenmoor.example"), "groups": words("pilots"),
+		"typed":     true,
 		"providers": words("third")})
 	w.lays("rest", federation.Settings{"order": "2", "domains": words("wrenmoor.example"), "providers": words("staff")})
 	for _, name := range []string{"third", "staff"} {
-		_, err := w.Records.Configure(ctx, tester, change.KindProvider, name, 0, federation.Settings{"traceValues": "emails=off"})
+		_, err := w.Records.Configure(ctx, tester, change.KindProvider, name, 0,
+			federation.Settings{"traceValues": "emails=off"})
 		require.NoError(t, err)
 	}
 	o := w.request(driving.Browser{}, nil)

@@ -72,7 +72,8 @@ func TestSetsAreShared(t *testing.T) {
 	require.NoError(t, share(federation.Settings{"releaseMapping": own}))
 	require.Equal(t, map[string]string{"email": "ADA@WRENMOOR.EXAMPLE"}, told(), "its own rules go before")
 
-	_, err = r.Records.PutSet(ctx, tester, setOf(t, "common", profile.Release, 1, mailOnly+`,{"to":{"name":"all"},"from":[{"constant":"yes"}]}`))
+	_, err = r.Records.PutSet(ctx, tester, setOf(t, "common", profile.Release, 1, mailOnly+
+		`,{"to":{"name":"all"},"from":[{"constant":"yes"}]}`))
 	require.NoError(t, err)
 	require.Equal(t, map[string]string{"email": "ADA@WRENMOOR.EXAMPLE", "all": "yes"}, told(), "it follows the set")
 	r.restart()
@@ -94,9 +95,11 @@ func TestSetsAreShared(t *testing.T) {
 			return share(federation.Settings{"releaseSet": "arriving"})
 		},
 		"the subject, at an intake": func() error {
-			_, err := r.Records.PutSet(ctx, tester, setOf(t, "wrong", profile.Intake, 0, `{"to":{"subject":true},"from":[{"attribute":"mail"}]}`))
+			_, err := r.Records.PutSet(ctx, tester, setOf(t, "wrong", profile.Intake, 0,
+				`{"to":{"subject":true},"from":[{"attribute":"mail"}]}`))
 			if err == nil {
-				_, err = r.Records.Configure(ctx, tester, change.KindProvider, "staff", 0, federation.Settings{"intakeSet": "wrong"})
+				_, err = r.Records.Configure(ctx, tester, change.KindProvider, "staff", 0,
+					federation.Settings{"intakeSet": "wrong"})
 			}
 			return err
 		},
@@ -107,29 +110,34 @@ func TestSetsAreShared(t *testing.T) {
 			}
 			_, err := r.Records.PutSet(ctx, tester, setOf(t, "many", profile.Release, 0, many))
 			require.NoError(t, err)
-			return share(federation.Settings{"releaseSet": "many", "releaseMapping": map[string]any{"rules": []any{map[string]any{
-				"to": map[string]any{"name": "one-more"}, "from": []any{map[string]any{"constant": "x"}}}}}})
+			return share(federation.Settings{"releaseSet": "many",
+				"releaseMapping": map[string]any{"rules": []any{map[string]any{
+					"to": map[string]any{"name": "one-more"}, "from": []any{map[string]any{"constant": "x"}}}}}})
 		},
 	} {
 		require.Error(t, do(), rule)
 	}
-	require.Equal(t, map[string]string{"email": "ADA@WRENMOOR.EXAMPLE", "all": "yes"}, told(), "what was refused changed nothing")
+	require.Equal(t, map[string]string{"email": "ADA@WRENMOOR.EXAMPLE", "all": "yes"}, told(),
+		"what was refused changed nothing")
 
 	// An application of another protocol shares it without what it cannot have.
 	r.client("planner", nil, nil)
-	_, err = r.Records.PutSet(ctx, tester, setOf(t, "named", profile.Release, 0, mailOnly+`,{"to":{"subject":true},"from":[{"attribute":"mail"}]}`))
+	_, err = r.Records.PutSet(ctx, tester, setOf(t, "named", profile.Release, 0, mailOnly+
+		`,{"to":{"subject":true},"from":[{"attribute":"mail"}]}`))
 	require.NoError(t, err)
 	both := func(rules string) error {
 		var m map[string]any
 		require.NoError(t, json.Unmarshal([]byte(`{"rules":[`+rules+`]}`), &m))
-		_, err := r.Records.Configure(ctx, tester, change.KindApplication, "planner", 0, federation.Settings{"releaseSet": "named", "releaseMapping": m})
+		_, err := r.Records.Configure(ctx, tester, change.KindApplication, "planner", 0,
+			federation.Settings{"releaseSet": "named", "releaseMapping": m})
 		return err
 	}
 	require.ErrorContains(t, both(""), "sub is the gate's own")
 	require.NoError(t, both(`{"to":{"subject":true},"omit":true}`))
 	require.Len(t, mustApplication(r, "planner").Mapping().Rules, 1)
 
-	list, _, err := r.Records.History(ctx, records.HistoryFilter{Kind: string(federation.KindSet), Name: "common", Limit: 10})
+	list, _, err := r.Records.History(ctx, records.HistoryFilter{Kind: string(federation.KindSet), Name: "common",
+		Limit: 10})
 	require.NoError(t, err)
 	require.Len(t, list, 2)
 	_, _, err = r.Records.Restore(ctx, tester, list[1].ID)
@@ -190,18 +198,21 @@ func TestReevaluation(t *testing.T) {
 		alike, differs, shut, renamed int
 		label                         string
 	}{
-		"a title":         {federation.Settings{"title": "Rosters"}, 3, 0, 0, 0, ""},
-		"signing":         {federation.Settings{"sign": "both"}, 0, 3, 0, 0, "Signed"},
-		"fewer":           {federation.Settings{"releaseMapping": rules(sameUID)}, 1, 2, 0, 0, "unit"},
-		"another form":    {federation.Settings{"releaseMapping": map[string]any{"rest": true, "rules": rules(`{"to":{"name":"uid"},"from":[{"attribute":"uid"}]}`)["rules"]}}, 0, 3, 0, 0, "NameFormat of uid"},
-		"a mandatory one": {federation.Settings{"releaseMapping": rules(sameUID + `,{"to":{"name":"unit","nameFormat":"` + basic + `"},"from":[{"attribute":"unit"}],"mandatory":true}`)}, 2, 1, 1, 0, "Because"},
-		"another name":    {federation.Settings{"releaseMapping": rules(`{"to":{"subject":true},"from":[{"attribute":"uid"}]}`)}, 0, 3, 0, 3, "Name"},
-		"another format":  {federation.Settings{"nameIdFormat": "persistent"}, 0, 3, 0, 3, "Name"},
-		"paused":          {federation.Settings{"phase": "paused"}, 0, 3, 3, 0, "Result"},
+		"a title": {federation.Settings{"title": "Rosters"}, 3, 0, 0, 0, ""},
+		"signing": {federation.Settings{"sign": "both"}, 0, 3, 0, 0, "Signed"},
+		"fewer":   {federation.Settings{"releaseMapping": rules(sameUID)}, 1, 2, 0, 0, "unit"},
+		"another form": {federation.Settings{"releaseMapping": map[string]any{"rest": true,
+			"rules": rules(`{"to":{"name":"uid"},"from":[{"attribute":"uid"}]}`)["rules"]}}, 0, 3, 0, 0, "NameFormat of uid"},
+		"a mandatory one": {federation.Settings{"releaseMapping": rules(sameUID + `,{"to":{"name":"unit","nameFormat":"` +
+			basic + `"},"from":[{"attribute":"unit"}],"mandatory":true}`)}, 2, 1, 1, 0, "Because"},
+		"another name":   {federation.Settings{"releaseMapping": rules(`{"to":{"subject":true},"from":[{"attribute":"uid"}]}`)}, 0, 3, 0, 3, "Name"},
+		"another format": {federation.Settings{"nameIdFormat": "persistent"}, 0, 3, 0, 3, "Name"},
+		"paused":         {federation.Settings{"phase": "paused"}, 0, 3, 3, 0, "Result"},
 	} {
 		got := run(c.set)
-		require.Equal(t, []int{c.alike, c.differs, c.differs, c.shut, c.renamed}, []int{got.Alike, got.Differs, got.People, got.Shut,
-			got.Renamed}, "%s: %+v", rule, got)
+		require.Equal(t, []int{c.alike, c.differs, c.differs, c.shut, c.renamed},
+			[]int{got.Alike, got.Differs, got.People, got.Shut,
+				got.Renamed}, "%s: %+v", rule, got)
 		require.Equal(t, 3, got.Seen, rule)
 		for _, l := range got.Listed {
 			labels := []string{}
@@ -241,7 +252,8 @@ func TestReevaluation(t *testing.T) {
 // of a busy day comes to the same under the same configuration.
 func TestReevaluationWithoutAChangeIsAlike(t *testing.T) {
 	r := newRig(t)
-	require.NoError(t, r.maps(change.KindApplication, "roster", `{"to":{"name":"team"},"from":[{"attribute":"groups"},{"constant":"none"}]}`))
+	require.NoError(t, r.maps(change.KindApplication, "roster",
+		`{"to":{"name":"team"},"from":[{"attribute":"groups"},{"constant":"none"}]}`))
 	b := r.enter(nil)
 	r.request(b, nil)
 	r.enter(func(a *saml.Answer) { a.NameID = saml.NameID{Format: saml.FormatTransient, Value: "t"} })
@@ -263,7 +275,8 @@ func TestReevaluationWithoutAChangeIsAlike(t *testing.T) {
 func BenchmarkReevaluation(b *testing.B) {
 	r := newRigKeeping(b, 2*traces.MostCrossings)
 	r.enter(func(a *saml.Answer) {
-		a.Attributes = []saml.Attribute{{Name: "uid", Values: saml.Texts("ada")}, {Name: "groups", Values: saml.Texts("a", "b", "c")}}
+		a.Attributes = []saml.Attribute{{Name: "uid", Values: saml.Texts("ada")},
+			{Name: "groups", Values: saml.Texts("a", "b", "c")}}
 	})
 	heads, _, err := r.Traces.List(ctx, traces.Filter{Limit: 1})
 	require.NoError(b, err)
@@ -271,8 +284,9 @@ func BenchmarkReevaluation(b *testing.B) {
 	require.NoError(b, err)
 	for i := range traces.MostCrossings {
 		for _, in := range raw {
-			r.store.Traces.Record(store.TraceHead{ID: fmt.Sprintf("T%04d-%05d", i%10, i), Started: r.clock.get(), Application: "roster",
-				Provider: "staff", Result: crossing.Entered, Verified: true}, nil, in)
+			r.store.Traces.Record(store.TraceHead{ID: fmt.Sprintf("T%04d-%05d", i%10, i), Started: r.clock.get(),
+				Application: "roster",
+				Provider:    "staff", Result: crossing.Entered, Verified: true}, nil, in)
 		}
 		if i%500 == 0 {
 			_, err := r.Traces.Count(ctx, traces.Which{}) // the queue is bounded

@@ -92,7 +92,8 @@ func TestNameIDFormats(t *testing.T) {
 		return string(ask("").Format)
 	}())
 	require.NoError(t, r.change(func(s federation.Settings) { s["nameIdFormat"] = string(saml.FormatPersistent) }))
-	require.Equal(t, persistent, ask(string(saml.FormatUnspecified)), "the record decides where the request leaves it open")
+	require.Equal(t, persistent, ask(string(saml.FormatUnspecified)),
+		"the record decides where the request leaves it open")
 	require.Equal(t, "ada@wrenmoor.example", ask(string(saml.FormatEmail)).Value, "the request goes first")
 
 	again := r.enter(nil)
@@ -258,8 +259,9 @@ func TestProviderSettings(t *testing.T) {
 
 	require.NoError(t, r.changeProvider(func(s federation.Settings) { s["requireSignedAssertion"] = true }))
 	o = r.request(driving.Browser{}, nil)
-	octets, err := saml.WriteResponse(saml.Answer{ResponseID: "_r", AssertionID: "_a", At: r.clock.get(), Lifetime: time.Minute,
-		Issuer: "urn:idp", Destination: "https://gate.example/saml/sp/staff/acs",
+	octets, err := saml.WriteResponse(saml.Answer{ResponseID: "_r", AssertionID: "_a", At: r.clock.get(),
+		Lifetime: time.Minute,
+		Issuer:   "urn:idp", Destination: "https://gate.example/saml/sp/staff/acs",
 		InResponseTo: r.asked(o).ID, Audience: "https://gate.example/saml/sp/staff", NameID: saml.NameID{Value: "x"},
 		AuthnInstant: r.clock.get()}, saml.Protection{Pair: r.idp, OnlyResponse: true})
 	require.NoError(t, err)
@@ -295,7 +297,8 @@ func TestApplicationSettings(t *testing.T) {
 	r := newRig(t)
 	require.NoError(t, r.change(func(s federation.Settings) { s["phase"] = "paused"; s["notes"] = "until Monday" }))
 	require.Equal(t, finding.ApplicationDisabled, r.request(driving.Browser{}, nil).Finding.Code)
-	require.Equal(t, finding.ApplicationDisabled, r.Crossings.Open(ctx, driving.Browser{}, driving.Start{App: "roster"}).Finding.Code)
+	require.Equal(t, finding.ApplicationDisabled, r.Crossings.Open(ctx, driving.Browser{},
+		driving.Start{App: "roster"}).Finding.Code)
 	require.NoError(t, r.change(func(s federation.Settings) { s["phase"] = "live" }))
 
 	a, err := r.Records.Application("roster")
@@ -324,7 +327,10 @@ func TestApplicationSettings(t *testing.T) {
 
 	// Scoping: an application that forbids a proxy hears so; its requesters are
 	// handed on.
-	o := r.request(driving.Browser{}, func(q *saml.AuthnRequest) { q.ProxyCount, q.Requesters = 3, []saml.EntityID{"urn:first"} })
+	o := r.request(driving.Browser{}, func(q *saml.AuthnRequest) {
+		q.ProxyCount, q.Requesters = 3,
+			[]saml.EntityID{"urn:first"}
+	})
 	q := r.asked(o)
 	require.Equal(t, 1, q.ProxyCount, "one hop from the application to us, one from us to the provider")
 	require.Equal(t, []saml.EntityID{"urn:first", "urn:roster"}, q.Requesters)

@@ -89,7 +89,8 @@ func (x *trial) configure() {
 		`{"to":{"name":"job"},"from":[{"attribute":"title"}]}`)})
 	x.scopes = strings.Join(append([]string{"openid"}, x.some("profile", "email", "groups", "offline_access")...), " ")
 	if x.app == "planner" {
-		x.saves(change.KindApplication, x.app, federation.Settings{"claimsIn": []string{"", "idToken", "both"}[x.rand.IntN(3)],
+		x.saves(change.KindApplication, x.app, federation.Settings{"claimsIn": []string{"", "idToken",
+			"both"}[x.rand.IntN(3)],
 			"scopes": []string{"", "profile email", "groups offline_access email"}[x.rand.IntN(3)], "askConsent": x.chance(2)})
 	}
 }
@@ -142,7 +143,8 @@ func (x *trial) signsIn(name string, attributes []saml.Attribute, looks func(cam
 	require.NoError(x.t, err)
 	info, err := x.Redeeming.UserInfo(ctx, redeeming.Caller{}, got.AccessToken)
 	require.NoError(x.t, err)
-	for place, claims := range map[string]map[string]any{"ID token": x.claims(got.IDToken, oidc.IDToken), "user-info": info} {
+	for place, claims := range map[string]map[string]any{"ID token": x.claims(got.IDToken, oidc.IDToken),
+		"user-info": info} {
 		for claim, v := range claims {
 			if !oidc.Reserved(claim) && claim != "at_hash" && claim != "sub" {
 				out.told[place+" "+claim] = inText(v)
@@ -181,14 +183,16 @@ func TestWhatIsShownIsWhatIsDone(t *testing.T) {
 	x := &trial{rig: r, rand: rand.New(rand.NewPCG(7, 26))}
 	x.secret = r.client("planner", nil, nil).Shown
 	for _, g := range []string{"drivers", "controllers"} {
-		_, err := r.Records.PutUnit(ctx, tester, federation.Unit{Kind: federation.KindGroup, Name: federation.Name(g), Title: g})
+		_, err := r.Records.PutUnit(ctx, tester, federation.Unit{Kind: federation.KindGroup, Name: federation.Name(g),
+			Title: g})
 		require.NoError(t, err)
 	}
 	const many, rounds = 20, 25
 	numbers := map[string]int64{}
 	for i := range many {
 		name := fmt.Sprintf("n-%d", i)
-		n := people.NewPerson{Provider: "staff", Subject: profile.Subject{Format: string(saml.FormatPersistent), Value: name},
+		n := people.NewPerson{Provider: "staff", Subject: profile.Subject{Format: string(saml.FormatPersistent),
+			Value: name},
 			Edit: people.Edit{Values: map[string][]string{"displayName": {"P " + name}}}}
 		if x.chance(2) {
 			n.Values["employeeNumber"] = []string{fmt.Sprintf("W-%d", 1000+i)}
@@ -323,12 +327,14 @@ func TestReevaluationOfTheMatched(t *testing.T) {
 		"NameID format": {federation.Settings{"askNameIdFormat": "transient"}, 0, 1, 0, 0, "asked for something else"},
 		"asked":         {federation.Settings{"askFor": "nickName"}, 0, 0, 1, 0, ""},
 	} {
-		before, after, err := r.Records.Propose(records.Proposed{Changes: []records.SettingChange{{Kind: change.KindProvider, Name: "staff",
+		before, after, err := r.Records.Propose(records.Proposed{Changes: []records.SettingChange{{Kind: change.KindProvider,
+			Name:     "staff",
 			Settings: c.set}}})
 		require.NoError(t, err, rule)
 		got, err := r.Traces.Reevaluate(ctx, before, after, traces.Which{}, func(int64) {})
 		require.NoError(t, err)
-		require.Equal(t, []int{c.alike, c.untold, c.held, c.sum}, []int{got.Alike, got.Untold, got.Held, got.Shut}, "%s: %+v", rule, got)
+		require.Equal(t, []int{c.alike, c.untold, c.held, c.sum}, []int{got.Alike, got.Untold, got.Held, got.Shut},
+			"%s: %+v", rule, got)
 		if c.cause != "" {
 			require.Contains(t, got.Listed[0].Cause, c.cause)
 		}
@@ -348,7 +354,8 @@ func TestConsequences(t *testing.T) {
 	typo := `{"to":{"name":"number"},"from":[{"attribute":"employeNumber"}],"mandatory":true}`
 	err := r.maps(change.KindProvider, "staff", `{"to":{"name":"mail"},"from":[{"attribute":"mail"}]}`)
 	require.NoError(t, err)
-	require.NoError(t, r.changeOf(change.KindApplication, "roster", func(s federation.Settings) { s["provider"] = "staff" }))
+	require.NoError(t, r.changeOf(change.KindApplication, "roster",
+		func(s federation.Settings) { s["provider"] = "staff" }))
 	err = r.maps(change.KindApplication, "roster", typo)
 	require.True(t, finding.Is(err, finding.EntryLost), "nobody came yet, and no profile has it: %v", err)
 	require.ErrorContains(t, err, "employeNumber")
@@ -356,17 +363,20 @@ func TestConsequences(t *testing.T) {
 
 	r.knows("emails=x@wrenmoor.example")
 	b := r.enter(func(a *saml.Answer) {
-		a.Attributes = []saml.Attribute{{Name: "displayName", Values: saml.Texts("Ada Fenwick")}, {Name: "employeeNumber", Values: saml.Texts("W-1")}}
+		a.Attributes = []saml.Attribute{{Name: "displayName", Values: saml.Texts("Ada Fenwick")},
+			{Name: "employeeNumber", Values: saml.Texts("W-1")}}
 	})
 	require.NotEmpty(t, b)
 	err = r.maps(change.KindApplication, "roster", typo)
 	require.True(t, finding.Is(err, finding.EntryLost), "%v", err)
 	require.ErrorContains(t, err, "People who would be refused: 1")
-	weighed, err := r.Records.Weigh(ctx, records.Proposed{Changes: []records.SettingChange{{Kind: change.KindApplication, Name: "roster",
+	weighed, err := r.Records.Weigh(ctx, records.Proposed{Changes: []records.SettingChange{{Kind: change.KindApplication,
+		Name: "roster",
 		Settings: federation.Settings{"releaseMapping": map[string]any{"rules": []any{map[string]any{"to": map[string]any{"name": "number"},
 			"from": []any{map[string]any{"attribute": "employeNumber"}}, "mandatory": true}}}}}}})
 	require.NoError(t, err)
-	require.Equal(t, toConfirm(r.maps(change.KindApplication, "roster", typo)), weighed.Digest, "what is looked at is what is confirmed")
+	require.Equal(t, toConfirm(r.maps(change.KindApplication, "roster", typo)), weighed.Digest,
+		"what is looked at is what is confirmed")
 	require.Equal(t, []int{1, 1, 0}, []int{weighed.Seen, weighed.Shut, weighed.Renamed})
 	require.Equal(t, change.BecomesShut, weighed.People[0].What)
 
@@ -383,7 +393,8 @@ func TestConsequences(t *testing.T) {
 		_, err := r.Records.Configure(ctx, by, change.KindApplication, "roster", 0, c.set)
 		require.NoError(t, err, "%s acts at once", rule)
 		require.NotZero(t, by.Took.Looked, rule)
-		_, err = r.Records.Configure(ctx, tester, change.KindApplication, "roster", 0, federation.Settings{"phase": "live", "provider": "staff"})
+		_, err = r.Records.Configure(ctx, tester, change.KindApplication, "roster", 0,
+			federation.Settings{"phase": "live", "provider": "staff"})
 		require.NoError(t, err)
 		if rule == "paused" {
 			require.Equal(t, 1, by.Took.Shut)
@@ -397,15 +408,19 @@ func TestMadeKnownByAName(t *testing.T) {
 	r := newRig(t)
 	r.staff(federation.Settings{"firstSignIn": "known", "askNameIdFormat": "persistent"})
 	for i, c := range []struct{ typed, comes, near string }{
-		{"persistent", string(saml.FormatPersistent), ""}, {"", string(saml.FormatPersistent), ""}, {"emailAddress", string(saml.FormatEmail), ""},
-		{"unspecified", "", ""}, {"unspecified", string(saml.FormatUnspecified), ""}, {"emailAddress", string(saml.FormatPersistent), string(saml.FormatEmail)},
+		{"persistent", string(saml.FormatPersistent), ""}, {"", string(saml.FormatPersistent), ""},
+		{"emailAddress", string(saml.FormatEmail), ""},
+		{"unspecified", "", ""}, {"unspecified", string(saml.FormatUnspecified), ""},
+		{"emailAddress", string(saml.FormatPersistent), string(saml.FormatEmail)},
 	} {
 		name := fmt.Sprintf("k-%d@wrenmoor.example", i)
-		_, err := r.People.Add(ctx, tester, people.NewPerson{Provider: "staff", Subject: profile.Subject{Format: c.typed, Value: name}})
+		_, err := r.People.Add(ctx, tester, people.NewPerson{Provider: "staff", Subject: profile.Subject{Format: c.typed,
+			Value: name}})
 		require.NoError(t, err)
 		r.clock.set(r.clock.get().Add(time.Minute))
 		o := r.request(driving.Browser{}, nil)
-		o = r.answer(keep(driving.Browser{}, o), r.asked(o).ID, func(a *saml.Answer) { a.NameID = saml.NameID{Format: saml.NameIDFormat(c.comes), Value: name} })
+		o = r.answer(keep(driving.Browser{}, o), r.asked(o).ID,
+			func(a *saml.Answer) { a.NameID = saml.NameID{Format: saml.NameIDFormat(c.comes), Value: name} })
 		if c.near == "" {
 			require.Nil(t, o.Finding, "%+v: %v", c, o.Finding)
 			continue
@@ -413,10 +428,12 @@ func TestMadeKnownByAName(t *testing.T) {
 		require.Equal(t, finding.PersonUnknown, o.Finding.Code)
 		require.Contains(t, o.Finding.Evidence, finding.Compare("Format of a link by this name", c.near, c.comes))
 	}
-	_, err := r.People.Add(ctx, tester, people.NewPerson{Provider: "staff", Subject: profile.Subject{Format: "mail", Value: "x"}})
+	_, err := r.People.Add(ctx, tester, people.NewPerson{Provider: "staff", Subject: profile.Subject{Format: "mail",
+		Value: "x"}})
 	require.ErrorContains(t, err, "emailAddress")
 	r.provides("oakhollow", nil).add(nil)
-	_, err = r.People.Add(ctx, tester, people.NewPerson{Provider: "oakhollow", Subject: profile.Subject{Format: "persistent", Value: "x"}})
+	_, err = r.People.Add(ctx, tester, people.NewPerson{Provider: "oakhollow",
+		Subject: profile.Subject{Format: "persistent", Value: "x"}})
 	require.ErrorContains(t, err, "leave it out")
 }
 
@@ -425,12 +442,15 @@ func TestMadeKnownByAName(t *testing.T) {
 func TestMixedUp(t *testing.T) {
 	r := newRig(t)
 	snap := r.Snapshot()
-	idp := saml.WriteIDPMetadata(saml.IDPFace{EntityID: "https://gate.example/saml/idp", SSO: "https://gate.example/saml/idp/sso",
+	idp := saml.WriteIDPMetadata(saml.IDPFace{EntityID: "https://gate.example/saml/idp",
+		SSO:  "https://gate.example/saml/idp/sso",
 		Keys: []keys.Certificate{snap.Gate.Keys["idp"].Current.Certificate}})
-	p, err := r.Records.Preview(ctx, records.NewRecord{Kind: federation.KindProvider, Name: "self", Source: records.Source{Document: idp}})
+	p, err := r.Records.Preview(ctx, records.NewRecord{Kind: federation.KindProvider, Name: "self",
+		Source: records.Source{Document: idp}})
 	require.NoError(t, err)
 	require.Contains(t, fmt.Sprint(p.Findings), finding.New(finding.ProviderIsGate).Title)
 	r.client("planner", nil, nil)
-	f := checks.Nearest(r.Snapshot(), finding.New(finding.RedirectUnregistered, finding.Fact("redirect_uri", plannerBack)))
+	f := checks.Nearest(r.Snapshot(), finding.New(finding.RedirectUnregistered,
+		finding.Fact("redirect_uri", plannerBack)))
 	require.Contains(t, f.Evidence, finding.Fact("It is on the record of", "planner"))
 }

@@ -69,7 +69,8 @@ func TestSubjectsStay(t *testing.T) {
 	list, total, err := r.People.Subjects(ctx, "roster", 1, 1)
 	require.NoError(t, err)
 	require.EqualValues(t, 3, total)
-	require.Equal(t, []any{int64(2), "1002", person.SubjectImported}, []any{list[0].Person, list[0].Value, list[0].Source})
+	require.Equal(t, []any{int64(2), "1002", person.SubjectImported}, []any{list[0].Person, list[0].Value,
+		list[0].Source})
 
 	// Another entity ID of the application changes no name.
 	require.NoError(t, r.Records.Retake(ctx, tester, change.KindApplication, "roster", 1,

@@ -78,7 +78,8 @@ func (r *rig) newPair() *keys.Pair {
 }
 
 func idp(id, sso, attributes string, p *keys.Pair) []byte {
-	octets := saml.WriteIDPMetadata(saml.IDPFace{EntityID: saml.EntityID(id), SSO: sso, Keys: []keys.Certificate{p.Certificate}})
+	octets := saml.WriteIDPMetadata(saml.IDPFace{EntityID: saml.EntityID(id), SSO: sso,
+		Keys: []keys.Certificate{p.Certificate}})
 	return bytes.Replace(octets, []byte("entityID="), []byte(attributes+" entityID="), 1)
 }
 
@@ -247,7 +248,8 @@ func TestHistoryTellsAndRestores(t *testing.T) {
 	r := newRig(t)
 	require.NoError(t, r.change(func(s federation.Settings) { s["provider"], s["owner"] = "staff", "roster office" }))
 	all := func(name string) []records.Change {
-		list, total, err := r.Records.History(ctx, records.HistoryFilter{Kind: change.KindApplication, Name: name, Limit: 50})
+		list, total, err := r.Records.History(ctx, records.HistoryFilter{Kind: change.KindApplication, Name: name,
+			Limit: 50})
 		require.NoError(t, err)
 		require.EqualValues(t, len(list), total)
 		return list
@@ -332,7 +334,8 @@ func TestAggregateIsTakenInWholeOrNotAtAll(t *testing.T) {
 	r := newRig(t)
 	signer := r.newPair()
 	edition := func(fault string, n int) []byte {
-		octets, err := (&standin.Federation{Title: "Lines", Entities: 600, Pair: signer, Fault: fault}).Aggregate(n, r.clock.get())
+		octets, err := (&standin.Federation{Title: "Lines", Entities: 600, Pair: signer, Fault: fault}).Aggregate(n,
+			r.clock.get())
 		require.NoError(t, err)
 		return octets
 	}
@@ -419,8 +422,9 @@ func TestAggregateIsTakenInWholeOrNotAtAll(t *testing.T) {
 func TestDraftsAndPreviews(t *testing.T) {
 	r := newRig(t)
 	p := r.newPair()
-	preview, err := r.Records.Preview(ctx, records.NewRecord{Kind: federation.KindProvider, Source: records.Source{Document: idp("urn:new", "https://new.example/sso", "", p)},
-		Title: "Branch line: accounts"})
+	preview, err := r.Records.Preview(ctx, records.NewRecord{Kind: federation.KindProvider,
+		Source: records.Source{Document: idp("urn:new", "https://new.example/sso", "", p)},
+		Title:  "Branch line: accounts"})
 	require.NoError(t, err)
 	require.Equal(t, "branch-line-accounts", preview.Name, "a name is proposed")
 	require.Contains(t, preview.Values, federation.Value{Label: "ownEntityId",
@@ -510,7 +514,8 @@ func TestAddressesAreAskedOnDemand(t *testing.T) {
 	j := r.done(r.Exchange.AddAggregate(ctx, tester, "plain", editions.Settings{Address: s.URL}, nil))
 	require.Equal(t, finding.AggregateOther, j.Refused.Code)
 	s.document = []byte(`<EntitiesDescriptor xmlns="` + saml.NSMetadata + `" validUntil="` +
-		r.clock.get().Add(time.Hour).UTC().Format(time.RFC3339) + `"><EntityDescriptor entityID="urn:x"/></EntitiesDescriptor>`)
+		r.clock.get().Add(time.Hour).UTC().Format(time.RFC3339) +
+		`"><EntityDescriptor entityID="urn:x"/></EntitiesDescriptor>`)
 	j = r.done(r.Exchange.AddAggregate(ctx, tester, "plain", editions.Settings{Address: s.URL}, nil))
 	require.Equal(t, jobs.Done, j.State, "%+v", j)
 	a, err := r.Exchange.Aggregate(ctx, "plain")
@@ -658,7 +663,8 @@ func TestMetadataPastItsValidUntil(t *testing.T) {
 	var log bytes.Buffer
 	r.Checking.Remind(slog.New(slog.NewTextHandler(&log, nil)))
 	require.Contains(t, log.String(), "name=late")
-	require.NoError(t, r.changeOf(change.KindProvider, "late", func(s federation.Settings) { s["strictValidity"] = true }))
+	require.NoError(t, r.changeOf(change.KindProvider, "late",
+		func(s federation.Settings) { s["strictValidity"] = true }))
 	require.Contains(t, found(), "stopped, by strictValidity")
 	require.NoError(t, r.change(func(s federation.Settings) { s["provider"] = "late" }))
 	require.Equal(t, finding.MetadataExpired, opens().Code)
@@ -695,7 +701,8 @@ func TestHistoryIsSearchedPageByPage(t *testing.T) {
 	require.Equal(t, []int{13, 12, 11, 10, 9, 8, 7, 6, 5, 4, 3, 2, 1}, seen)
 	a, err := r.Records.Application("roster")
 	require.NoError(t, err)
-	_, err = r.Records.Configure(ctx, change.By{Who: "gwen", Why: "50%_off"}, change.KindApplication, "roster", a.Revision,
+	_, err = r.Records.Configure(ctx, change.By{Who: "gwen", Why: "50%_off"}, change.KindApplication, "roster",
+		a.Revision,
 		federation.Settings{"notes": "anew"})
 	require.NoError(t, err)
 	for search, want := range map[string]int64{"": 16, "gwen": 1, "50%_": 1, "5_%": 0, "added": 2, "roster": 14,
@@ -727,7 +734,8 @@ func TestChecksFollowEveryChange(t *testing.T) {
 		return out
 	}
 	require.Empty(t, found(checking.Filter{Quiet: true}))
-	require.Equal(t, map[string]int{"gate/gate": 0, "provider/staff": 0, "application/roster": 0}, found(checking.Filter{}))
+	require.Equal(t, map[string]int{"gate/gate": 0, "provider/staff": 0, "application/roster": 0},
+		found(checking.Filter{}))
 	require.NoError(t, r.change(func(s federation.Settings) { s["onlyOwnStarts"] = true }))
 	require.Equal(t, map[string]int{"application/roster": 1}, found(checking.Filter{Quiet: true}),
 		"at once, though findings are kept for a minute")
@@ -737,7 +745,8 @@ func TestChecksFollowEveryChange(t *testing.T) {
 	require.Equal(t, finding.OwnStartMissing, o.Finding.Code, "what checks foretold happens at the start")
 	require.NoError(t, r.change(func(s federation.Settings) { s["ownStart"] = "https://roster.example/start" }))
 	require.Empty(t, found(checking.Filter{Quiet: true}))
-	require.Equal(t, "https://roster.example/start", r.Crossings.Open(ctx, driving.Browser{}, driving.Start{App: "roster"}).Next)
+	require.Equal(t, "https://roster.example/start", r.Crossings.Open(ctx, driving.Browser{},
+		driving.Start{App: "roster"}).Next)
 
 	// Time passes: what ends is told of ahead, by its weight.
 	r.clock.set(r.idp.Certificate.X509.NotAfter.Add(-20 * 24 * time.Hour))

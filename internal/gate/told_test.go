@@ -36,7 +36,8 @@ func TestMetadataWithPEMLinesIsMetadata(t *testing.T) {
 		from, to := strings.Index(doc, "<ds:X509Certificate>"), strings.Index(doc, "</ds:X509Certificate>")
 		return []byte(doc[:from] + "<ds:X509Certificate>\n" + string(c) + doc[to:])
 	}
-	first, second := pasted("https://a.example/sso", p.Certificate.PEM()), pasted("https://b.example/sso", q.Certificate.PEM())
+	first, second := pasted("https://a.example/sso", p.Certificate.PEM()), pasted("https://b.example/sso",
+		q.Certificate.PEM())
 	n := records.NewRecord{Kind: federation.KindProvider, Name: "a", Source: records.Source{Document: first}, Draft: true}
 	v, err := r.Records.Preview(ctx, n)
 	require.NoError(t, err)
@@ -139,7 +140,8 @@ func TestAggregatesAreCheckedAndRestored(t *testing.T) {
 	}
 	group := func(sso string) []byte {
 		return []byte(`<md:EntitiesDescriptor xmlns:md="` + saml.NSMetadata + `">` + entity("urn:a", sso) +
-			entity("urn:b", "https://b.example/sso") + entity("urn:b", "https://twice.example/sso") + `</md:EntitiesDescriptor>`)
+			entity("urn:b", "https://b.example/sso") + entity("urn:b", "https://twice.example/sso") +
+			`</md:EntitiesDescriptor>`)
 	}
 	s := r.source(group("https://a.example/sso"))
 	r.done(r.Exchange.AddAggregate(ctx, tester, "lines", editions.Settings{Address: s.URL}, nil))
@@ -162,7 +164,8 @@ func TestAggregatesAreCheckedAndRestored(t *testing.T) {
 	require.Contains(t, found(), finding.RefreshFailed)
 	s.status = 200
 
-	all, err := r.Checking.Check(ctx, checking.Filter{Names: []string{"lines"}, Code: string(finding.AggregateUnverified)})
+	all, err := r.Checking.Check(ctx, checking.Filter{Names: []string{"lines"},
+		Code: string(finding.AggregateUnverified)})
 	require.NoError(t, err)
 	require.NoError(t, r.Checking.Acknowledge(ctx, tester, checking.Acknowledge{Kind: change.KindAggregate, Name: "lines",
 		Marks: []string{all[0].Findings[0].Mark()}, Remark: "known", Until: r.clock.get().Add(time.Hour)}))
@@ -244,8 +247,9 @@ func TestFindingsAreAcknowledged(t *testing.T) {
 	}
 	f := look().Findings[0]
 	require.Equal(t, finding.ExceptionInForce, f.Code)
-	ack := checking.Acknowledge{Kind: change.KindProvider, Name: "staff", Marks: []string{f.Mark()}, Remark: "until the move",
-		Until: r.clock.get().AddDate(0, 1, 0)}
+	ack := checking.Acknowledge{Kind: change.KindProvider, Name: "staff", Marks: []string{f.Mark()},
+		Remark: "until the move",
+		Until:  r.clock.get().AddDate(0, 1, 0)}
 	for rule, edit := range map[string]func(*checking.Acknowledge){
 		"say why": func(a *checking.Acknowledge) { a.Remark = "" },
 		"past":    func(a *checking.Acknowledge) { a.Until = r.clock.get() },
@@ -287,7 +291,8 @@ func TestFindingsAreAcknowledged(t *testing.T) {
 	all, err := r.Checking.Check(ctx, checking.Filter{Code: string(finding.ExceptionInForce), Side: "gate", Quiet: true})
 	require.NoError(t, err)
 	require.Len(t, all, 1)
-	all, err = r.Checking.Check(ctx, checking.Filter{Code: string(finding.ExceptionInForce), Side: "provider", Quiet: true})
+	all, err = r.Checking.Check(ctx, checking.Filter{Code: string(finding.ExceptionInForce), Side: "provider",
+		Quiet: true})
 	require.NoError(t, err)
 	require.Empty(t, all)
 }
@@ -342,7 +347,8 @@ func TestAMovingEntityIDKeepsTheFormer(t *testing.T) {
 	require.NoError(t, r.changeProvider(func(s federation.Settings) { s["formerEntityId"] = "" }))
 	require.Empty(t, federation.SettingsOf(mustProvider(r))["formerEntityId"])
 	require.NoError(t, r.changeProvider(func(s federation.Settings) { s["askNameIdFormat"] = "emailaddress" }))
-	require.EqualValues(t, saml.FormatEmail, federation.SettingsOf(mustProvider(r))["askNameIdFormat"], "short names are taken")
+	require.EqualValues(t, saml.FormatEmail, federation.SettingsOf(mustProvider(r))["askNameIdFormat"],
+		"short names are taken")
 }
 
 // Who is unknown is named with what is near, for whoever reads the trace; a wrong

@@ -43,25 +43,37 @@ func TestWhoGainsByLying(t *testing.T) {
 		code     bool
 		found    bool // they are linked to person 1, who was there before
 	}{
-		{lie: "types an address that the provider vouches for", staff: federation.Settings{"vouchesFor": "wrenmoor.example", "askFor": "emails=verified"},
+		{lie: "types an address that the provider vouches for", staff: federation.Settings{"vouchesFor": "wrenmoor.example",
+			"askFor": "emails=verified"},
 			typed: []string{"value.emails", colleague, "code", "000000", "value.emails", "", "do", ""}},
-		{lie: "types it where nobody asks for proof", staff: federation.Settings{"vouchesFor": "wrenmoor.example", "askFor": "emails"},
+		{lie: "types it where nobody asks for proof", staff: federation.Settings{"vouchesFor": "wrenmoor.example",
+			"askFor": "emails"},
 			typed: []string{"value.emails", colleague, "code", "111111"}},
 		{lie: "proves an address with a letter that looks alike", staff: federation.Settings{"askFor": "emails=verified"},
 			typed: []string{"value.emails", "br\u00e4m@wrenmoor.example"}, code: true},
 		{lie: "proves the address that is theirs", staff: federation.Settings{"askFor": "emails=verified"},
 			typed: []string{"value.emails", strings.ToUpper(colleague)}, code: true, found: true},
-		{lie: "brings a domain that looks alike", staff: federation.Settings{"vouchesFor": "wrenmoor.example"}, brings: []string{"mail=bram@wren\ufb00oor.example"}},
-		{lie: "claimed an address at a provider that verifies nothing", staff: federation.Settings{"vouchesFor": "post.example"},
-			settings: federation.Settings{"update": "emails"}, before: []string{"mail=real@post.example"}, brings: []string{"mail=real@post.example"}},
-		{lie: "claimed a number at a provider that is not trusted with it", staff: federation.Settings{"matchBy": "employeeNumber"},
-			settings: federation.Settings{"update": "employeeNumber"}, before: []string{"employeeNumber=W-9"}, brings: []string{"employeeNumber=W-9"}},
-		{lie: "brought a number by a provider that is trusted with it", staff: federation.Settings{"matchBy": "employeeNumber"}, found: true,
-			settings: federation.Settings{"update": "employeeNumber", "trustedFor": "employeeNumber"}, before: []string{"employeeNumber=W-9"}, brings: []string{"employeeNumber=W-9"}},
-		{lie: "has a rule of another provider say that it is verified", staff: federation.Settings{"vouchesFor": "post.example"},
-			settings: federation.Settings{"update": "emails", "intakeMapping": json.RawMessage(`{"rest":true,"rules":[{"to":{"name":"email_verified"},"from":[{"constant":"true"}]}]}`)},
-			before:   []string{"mail=real@post.example"}, brings: []string{"mail=real@post.example"}},
-		{lie: "six addresses of which the sixth is vouched for, past welcome", staff: federation.Settings{"firstSignIn": "known", "askFor": "emails=verified", "vouchesFor": "wrenmoor.example"},
+		{lie: "brings a domain that looks alike", staff: federation.Settings{"vouchesFor": "wrenmoor.example"},
+			brings: []string{"mail=bram@wren\ufb00oor.example"}},
+		{lie: "claimed an address at a provider that verifies nothing",
+			staff:    federation.Settings{"vouchesFor": "post.example"},
+			settings: federation.Settings{"update": "emails"}, before: []string{"mail=real@post.example"},
+			brings: []string{"mail=real@post.example"}},
+		{lie: "claimed a number at a provider that is not trusted with it",
+			staff:    federation.Settings{"matchBy": "employeeNumber"},
+			settings: federation.Settings{"update": "employeeNumber"}, before: []string{"employeeNumber=W-9"},
+			brings: []string{"employeeNumber=W-9"}},
+		{lie: "brought a number by a provider that is trusted with it",
+			staff: federation.Settings{"matchBy": "employeeNumber"}, found: true,
+			settings: federation.Settings{"update": "employeeNumber", "trustedFor": "employeeNumber"},
+			before:   []string{"employeeNumber=W-9"}, brings: []string{"employeeNumber=W-9"}},
+		{lie: "has a rule of another provider say that it is verified",
+			staff: federation.Settings{"vouchesFor": "post.example"},
+			settings: federation.Settings{"update": "emails",
+				"intakeMapping": json.RawMessage(`{"rest":true,"rules":[{"to":{"name":"email_verified"},"from":[{"constant":"true"}]}]}`)},
+			before: []string{"mail=real@post.example"}, brings: []string{"mail=real@post.example"}},
+		{lie: "six addresses of which the sixth is vouched for, past welcome",
+			staff:  federation.Settings{"firstSignIn": "known", "askFor": "emails=verified", "vouchesFor": "wrenmoor.example"},
 			brings: []string{"mail=a@x.example|b@x.example|c@x.example|d@x.example|e@x.example|f@wrenmoor.example"}},
 	} {
 		t.Run(c.lie, func(t *testing.T) {
@@ -85,7 +97,8 @@ func TestWhoGainsByLying(t *testing.T) {
 			}
 			if c.code && o.Form != nil {
 				require.True(t, profile.Same("emails", c.typed[1], newest().To), "what is compared is what was mailed to")
-				o = r.Crossings.Submit(ctx, b, o.Crossing, url.Values{"question": {o.Form.Question}, "code": {sixDigits.FindString(newest().Text)}})
+				o = r.Crossings.Submit(ctx, b, o.Crossing, url.Values{"question": {o.Form.Question},
+					"code": {sixDigits.FindString(newest().Text)}})
 				o = r.Crossings.Continue(ctx, b, o.Crossing)
 			}
 			links, want := r.person(1).Links, 0
@@ -123,7 +136,8 @@ func (r *rig) byClub(settings federation.Settings, attributes ...string) {
 	b := keep(driving.Browser{}, o)
 	q := string(o.Departure.Octets)
 	id := q[strings.Index(q, ` ID="`)+5:]
-	a := saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: r.clock.get(), Lifetime: time.Minute, Issuer: "urn:club",
+	a := saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: r.clock.get(), Lifetime: time.Minute,
+		Issuer:      "urn:club",
 		Destination: "https://gate.example/saml/sp/club/acs", InResponseTo: id[:strings.Index(id, `"`)],
 		Audience: "https://gate.example/saml/sp/club", NameID: saml.NameID{Format: saml.FormatPersistent, Value: "member"},
 		AuthnInstant: r.clock.get(), Context: saml.ContextPassword}
@@ -140,7 +154,8 @@ func (r *rig) byClub(settings federation.Settings, attributes ...string) {
 // not is listed by the checks.
 func TestProofsAreKeptAndShown(t *testing.T) {
 	r := newRig(t)
-	r.staff(federation.Settings{"matchBy": "emails userName", "vouchesFor": "wrenmoor.example", "update": "emails userName nickName"})
+	r.staff(federation.Settings{"matchBy": "emails userName", "vouchesFor": "wrenmoor.example",
+		"update": "emails userName nickName"})
 	r.byClub(federation.Settings{"update": "emails userName"}, "mail=x@post.example|y@post.example", "uid=member")
 	r.said(first(r.brings("ada", "mail=ada@wrenmoor.example|ada@post.example", "uid=ada", "nickname=Ad")))
 	proofs := func(id int64) map[string][]person.Proof {
@@ -151,7 +166,8 @@ func TestProofsAreKeptAndShown(t *testing.T) {
 		return out
 	}
 	require.Equal(t, map[string][]person.Proof{"emails": {"", ""}, "userName": {""}}, proofs(1))
-	require.Equal(t, map[string][]person.Proof{"emails": {"domain", ""}, "userName": {"record"}, "nickName": {""}}, proofs(2))
+	require.Equal(t, map[string][]person.Proof{"emails": {"domain", ""}, "userName": {"record"}, "nickName": {""}},
+		proofs(2))
 	found := func() (out []string) {
 		all, err := r.Checking.Check(ctx, checking.Filter{Code: string(finding.MatchUnproved), Quiet: true})
 		require.NoError(t, err)
@@ -174,7 +190,8 @@ func TestProofsAreKeptAndShown(t *testing.T) {
 	require.ErrorContains(t, err, "none of the attributes that the row has values of")
 
 	// Whoever types a value here says that it is theirs; what was proved stays so, whoever says it next.
-	_, err = r.People.Change(ctx, tester, 1, people.Edit{Values: map[string][]string{"emails": {"x@post.example", "y@post.example"}}})
+	_, err = r.People.Change(ctx, tester, 1, people.Edit{Values: map[string][]string{"emails": {"x@post.example",
+		"y@post.example"}}})
 	require.NoError(t, err)
 	require.Equal(t, []person.Proof{"engineer", "engineer"}, proofs(1)["emails"])
 	r.byClub(nil, "mail=y@post.example|z@post.example", "uid=member")
@@ -183,7 +200,8 @@ func TestProofsAreKeptAndShown(t *testing.T) {
 
 // An account of somebody who left, joined into another one, lets them in no more; it says so.
 func TestJoiningSomebodyWhoLeft(t *testing.T) {
-	for _, c := range []struct{ left, enable, lets bool }{{true, false, false}, {true, true, true}, {false, false, true}} {
+	for _, c := range []struct{ left, enable, lets bool }{{true, false, false}, {true, true, true},
+		{false, false, true}} {
 		r := newRig(t)
 		b := r.enter(nil)
 		o, _ := r.brings("leaver")
@@ -286,7 +304,8 @@ func TestTrustOfEarlierBuilds(t *testing.T) {
 	var told int64
 	require.NoError(t, st.Read.Model(&store.IssuedRow{}).Where("session = ?", []byte(s.Lasting)).Count(&told).Error)
 	require.GreaterOrEqual(t, told, int64(3), "what it was told hangs on it still")
-	got, err := g.Redeeming.Token(ctx, caller(url.Values{"grant_type": {"refresh_token"}, "refresh_token": {about.Refresh}, "client_id": {"depot-terminal"}}))
+	got, err := g.Redeeming.Token(ctx, caller(url.Values{"grant_type": {"refresh_token"},
+		"refresh_token": {about.Refresh}, "client_id": {"depot-terminal"}}))
 	require.NoError(t, err)
 	require.NotEmpty(t, got.RefreshToken)
 
@@ -295,7 +314,8 @@ func TestTrustOfEarlierBuilds(t *testing.T) {
 	for name, value := range about.Cookies {
 		mine.Crossings[strings.TrimPrefix(name, "ig-c-")] = value
 	}
-	o := g.Crossings.Submit(ctx, mine, id, url.Values{"question": about.Question.Fields["question"], "value.nickName": {"Sten"}})
+	o := g.Crossings.Submit(ctx, mine, id, url.Values{"question": about.Question.Fields["question"],
+		"value.nickName": {"Sten"}})
 	require.NotNil(t, o.Departure, "%+v", o.Finding)
 }
 
@@ -310,7 +330,8 @@ func TestClientIDsAreNobodyElsesName(t *testing.T) {
 	require.NoError(t, err)
 	sub := r.claims(got.IDToken, oidc.IDToken)["sub"].(string)
 	add := func(kind, id string, document []byte, preview bool) error {
-		n := records.NewRecord{Kind: federation.KindApplication, Name: "other", Protocol: "oidc", Provider: "staff", Source: records.Source{Document: document}}
+		n := records.NewRecord{Kind: federation.KindApplication, Name: "other", Protocol: "oidc", Provider: "staff",
+			Source: records.Source{Document: document}}
 		if document == nil {
 			n.Source.Typed = federation.Typed{"kind": kind, "clientId": id, "redirectUris": "com.example.x:/back"}
 			if kind == "service" {
@@ -334,7 +355,8 @@ func TestClientIDsAreNobodyElsesName(t *testing.T) {
 			require.ErrorContains(t, add(kind, id, nil, false), "the same name in tokens", "%s %s", kind, id)
 		}
 		require.ErrorContains(t, add("web", id, nil, true), "the same name in tokens", "in the preview")
-		document, err := json.Marshal(map[string]any{"client_id": id, "redirect_uris": []string{"https://other.example/back"}})
+		document, err := json.Marshal(map[string]any{"client_id": id,
+			"redirect_uris": []string{"https://other.example/back"}})
 		require.NoError(t, err)
 		require.ErrorContains(t, add("", "", document, false), "the same name in tokens", "in client metadata")
 	}
@@ -342,7 +364,8 @@ func TestClientIDsAreNobodyElsesName(t *testing.T) {
 	err = r.changeOf("application", "other", func(s federation.Settings) { s["serves"] = "planner" })
 	require.ErrorContains(t, err, "the same name in tokens")
 	_, err = r.People.ImportSubjects(ctx, tester, "planner", people.Import{Preview: true,
-		Known: []people.Known{{Provider: "staff", Format: string(saml.FormatEmail), Name: "ada@wrenmoor.example", Value: "fine"}}, Replace: true})
+		Known: []people.Known{{Provider: "staff", Format: string(saml.FormatEmail), Name: "ada@wrenmoor.example",
+			Value: "fine"}}, Replace: true})
 	require.ErrorContains(t, err, "client ID of an application")
 
 	p, err := r.Records.Application("planner")

@@ -74,7 +74,8 @@ func columns(t *testing.T, db *gorm.DB) []string {
 // history and traces.
 func TestEarlierSchemasAreUpgraded(t *testing.T) {
 	fresh := newRig(t)
-	for schema, has := range map[string]struct{ applications, waiting, links int }{"schema-1": {2, 0, 2}, "schema-2": {2, 0, 2},
+	for schema, has := range map[string]struct{ applications, waiting, links int }{"schema-1": {2, 0, 2},
+		"schema-2": {2, 0, 2},
 		"schema-3": {3, 1, 2}, "schema-5": {3, 1, 2}, "schema-12": {9, 2, 3}, "schema-15": {8, 2, 3}} {
 		t.Run(schema, func(t *testing.T) {
 			e := restoreEarlier(t, schema)
@@ -97,7 +98,8 @@ func TestEarlierSchemasAreUpgraded(t *testing.T) {
 				require.NotNil(t, o.Finding, "it ends in a sentence at least")
 				require.NotEqual(t, crossing.FaultOurs, crossing.ForPerson(o.Finding).Fault)
 			}
-			require.Equal(t, "Response", g.Crossings.Open(ctx, driving.Browser{Session: e.Session}, driving.Start{App: "crew-roster"}).Departure.Message, "who is in stays in")
+			require.Equal(t, "Response", g.Crossings.Open(ctx, driving.Browser{Session: e.Session},
+				driving.Start{App: "crew-roster"}).Departure.Message, "who is in stays in")
 			if e.OwnKey != "" {
 				own, err := g.Records.Application("lost-property")
 				require.NoError(t, err)
@@ -135,15 +137,16 @@ func TestLaterSchemasAreRefused(t *testing.T) {
 	}
 }
 
-// Phases of an earlier build stay as they were: what is live is live, what is paused is paused and goes back to live; what
-// was put off because it lacked values is a draft.
+// Phases of an earlier build stay as they were: what is live is live, what is paused is paused and goes back to live;
+// what was put off because it lacked values is a draft.
 func TestPhasesOfAnEarlierBuild(t *testing.T) {
 	e := restoreEarlier(t, "schema-15")
 	e.exec(t, "innergate", `UPDATE provider_rows SET data = CAST(json_set(CAST(data AS TEXT), '$.settings.phase', 'paused') AS BLOB) WHERE name = 'season-club';
 		UPDATE application_rows SET data = CAST(json_set(CAST(data AS TEXT), '$.settings.phase', 'paused', '$.link', '') AS BLOB) WHERE name = 'timetable-archive'`)
 	st, err := e.open(t)
 	require.NoError(t, err)
-	g, err := New(ctx, Options{Base: e.Base, Store: st, Log: slog.New(slog.DiscardHandler), Skew: time.Minute, Now: time.Now, Protocols: protocols})
+	g, err := New(ctx, Options{Base: e.Base, Store: st, Log: slog.New(slog.DiscardHandler), Skew: time.Minute,
+		Now: time.Now, Protocols: protocols})
 	require.NoError(t, err)
 	defer func() { g.Close(); _ = st.Close() }()
 	drafts := 0
@@ -159,7 +162,8 @@ func TestPhasesOfAnEarlierBuild(t *testing.T) {
 		require.Equal(t, want, b.Phase, b.Name)
 	}
 	require.NotZero(t, drafts)
-	got, err := g.Records.Configure(ctx, tester, "provider", "season-club", 0, federation.Settings{"phase": records.PhaseBefore})
+	got, err := g.Records.Configure(ctx, tester, "provider", "season-club", 0,
+		federation.Settings{"phase": records.PhaseBefore})
 	require.NoError(t, err)
 	require.Equal(t, federation.Live, got.Basic().Phase)
 }
@@ -175,7 +179,8 @@ func TestChangesOfAnEarlierBuild(t *testing.T) {
 	defer func() { g.Close(); _ = st.Close() }()
 	snap := g.Records.Snapshot()
 	ranks, revision := g.Records.Contexts()
-	require.Equal(t, []any{2, []string{"urn:wrenmoor:badge"}}, []any{revision, ranks[len(ranks)-1]}, "the ranking as it was changed")
+	require.Equal(t, []any{2, []string{"urn:wrenmoor:badge"}}, []any{revision, ranks[len(ranks)-1]},
+		"the ranking as it was changed")
 	set, err := g.Records.Set("staff-apps")
 	require.NoError(t, err)
 	require.Equal(t, []any{2, 2}, []any{set.Revision, len(set.Mapping.Rules)})
@@ -192,16 +197,19 @@ func TestChangesOfAnEarlierBuild(t *testing.T) {
 		t.Fatalf("%s/%s %s", kind, name, what)
 		return 0
 	}
-	for _, c := range []struct{ kind, name, what string }{{"set", "staff-apps", "changed"}, {"application", "crew-roster", "changed"},
+	for _, c := range []struct{ kind, name, what string }{{"set", "staff-apps", "changed"},
+		{"application", "crew-roster", "changed"},
 		{"application", "seat-finder", "removed"}, {"ranking", "contexts", "changed"}, {"set", "gone-set", "removed"},
-		{"organisation", "northern", "removed"}, {"group", "night-shift", "added"}, {"aggregate", "northern-lines", "changed"}} {
+		{"organisation", "northern", "removed"}, {"group", "night-shift", "added"},
+		{"aggregate", "northern-lines", "changed"}} {
 		_, err := g.Records.Undo(ctx, tester, last(c.kind, c.name, c.what))
 		require.NoError(t, err, "%v", c)
 	}
 	set, err = g.Records.Set("staff-apps")
 	require.NoError(t, err)
 	require.Len(t, set.Mapping.Rules, 1, "as before the change")
-	for kind, name := range map[string]string{"application": "seat-finder", "set": "gone-set", "organisation": "northern"} {
+	for kind, name := range map[string]string{"application": "seat-finder", "set": "gone-set",
+		"organisation": "northern"} {
 		_, err := g.Records.Object(kind, name)
 		require.NoError(t, err, "it is back")
 	}

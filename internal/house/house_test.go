@@ -18,16 +18,19 @@ import (
 )
 
 // core is the order of the core from the ground up.
-var core = []string{"nearword", "strictjson", "listed", "table", "finding", "reason", "xmlsec", "keys", "saml", "oidc", "expression", "profile",
+var core = []string{"nearword", "strictjson", "listed", "table", "finding", "reason", "xmlsec", "keys", "saml", "oidc",
+	"expression", "profile",
 	"federation",
 	"policy", "checks", "person", "grant", "crossing", "trace", "signout", "compare",
 	"crossing/samlside", "crossing/linkside", "crossing/rpside", "crossing/oidcside"}
 
 // gate is the order of the service from the ground up; the rooms may import the
 // store beside the core.
-var gate = []string{"random", "happening", "performing", "change", "limit", "mailing", "fetch", "keyring", "freshness", "editions", "sessions", "arrivals", "jobs", "records", "copies",
+var gate = []string{"random", "happening", "performing", "change", "limit", "mailing", "fetch", "keyring", "freshness",
+	"editions", "sessions", "arrivals", "jobs", "records", "copies",
 	"rollover", "exchange",
-	"checking", "outbox", "grants", "traces", "leaving", "approving", "people", "people/roll", "comparing", "portal", "recipients", "phases", "redeeming", "driving", "operators"}
+	"checking", "outbox", "grants", "traces", "leaving", "approving", "people", "people/roll", "comparing", "portal",
+	"recipients", "phases", "redeeming", "driving", "operators"}
 
 // apart are rooms of the service that do not know each other.
 var apart = [][]string{{"exchange", "checking", "people", "operators", "rollover"},
@@ -37,7 +40,8 @@ var apart = [][]string{{"exchange", "checking", "people", "operators", "rollover
 // rooms is what the other rooms may import of ours beside the core.
 var rooms = map[string][]string{
 	"store": {}, "gate": {"store", "gate/"}, "api": {}, "web": {"gate", "gate/", "api", "store"},
-	"web/samlweb": {"web", "gate/driving"}, "web/oidcweb": {"web", "gate/driving", "gate/leaving", "gate/redeeming"}, "client": {"api"},
+	"web/samlweb": {"web", "gate/driving"}, "web/oidcweb": {"web", "gate/driving", "gate/leaving", "gate/redeeming"},
+	"client":  {"api"},
 	"standin": {}, "app": {"store", "gate", "gate/", "web", "web/samlweb", "web/oidcweb", "standin"}, "cli": {"client",
 		"api", "app",
 		"standin", "web"}, "house": {},
@@ -50,7 +54,8 @@ var outside = []string{"net/http", "database/sql", "gorm.io/", "github.com/gofib
 
 // rows are the packages that may read and write rows by themselves. The list may only get shorter:
 // a new room keeps what it has as objects of the configuration, or has a repository in the store.
-var rows = []string{"gate/approving", "gate/change", "gate/checking", "gate/comparing", "gate/copies", "gate/driving", "gate/editions",
+var rows = []string{"gate/approving", "gate/change", "gate/checking", "gate/comparing", "gate/copies", "gate/driving",
+	"gate/editions",
 	"gate/exchange", "gate/freshness", "gate/grants", "gate/keyring", "gate/leaving", "gate/operators", "gate/outbox",
 	"gate/records", "gate/redeeming", "gate/rollover", "gate/sessions", "gate/traces", "store"}
 
@@ -167,7 +172,8 @@ var protocols = map[*regexp.Regexp][]string{
 		"../cli/standins.go", "../app/", "../gate/editions/", "../gate/exchange/aggregate",
 		"../core/finding/catalogue.go"},
 	regexp.MustCompile(`(?i)oidc|openid`): {"../core/oidc/", "../core/grant/", "../core/finding/catalogue.go",
-		"../core/crossing/oidcside/", "../core/crossing/rpside/", "../gate/redeeming/", "../web/oidcweb/", "../standin/", "../cli/standins", "../app/"},
+		"../core/crossing/oidcside/", "../core/crossing/rpside/", "../gate/redeeming/", "../web/oidcweb/", "../standin/",
+		"../cli/standins", "../app/"},
 	regexp.MustCompile(`(?i)oauth2|rpside`): {"../core/oidc/", "../core/crossing/oidcside/", "../core/crossing/rpside/",
 		"../web/oidcweb/", "../standin/", "../app/", "../cli/standins", "../core/finding/catalogue.go"},
 	regexp.MustCompile(`linkside`): {"../core/crossing/linkside/", "../app/"},
@@ -202,7 +208,8 @@ var outer = map[string][]string{
 	"runtime": nil, "debug": nil,
 }
 
-// clocks are the files in which the real clock is read: what waits for octets on a connection, and for how long a thing took.
+// clocks are the files in which the real clock is read: what waits for octets on a connection, and for how long a
+// thing took.
 var clocks = []string{"../web/body.go", "../web/upload.go", "../gate/driving/driving.go", "../gate/gate.go"}
 
 // Time and randomness come from the gate: nobody else who serves requests reads the clock, or makes names and secrets.
@@ -325,10 +332,14 @@ func TestPlacesAreWhereTheDocumentSays(t *testing.T) {
 }
 
 // phrases are such as nobody who has to act on them understood.
-var phrases = []string{"did not say it", "It counts for ten minutes", "is none that is taken", "Nothing would be other", "of them not touched",
-	"which it has not now", "one person has this", "People land in it of", "Only sums of them", "What the sign-in gave has ended",
-	"by nobody who proved to be", "Remove a organisation", "Comes to", ", now need", "See what that comes to", "Take it away", "would get something else",
-	"Came to<", ">Makes<", "Note the application's own start address", "answer is none", "The gate failed by its own fault", "what the mapping must have",
+var phrases = []string{"did not say it", "It counts for ten minutes", "is none that is taken",
+	"Nothing would be other", "of them not touched",
+	"which it has not now", "one person has this", "People land in it of", "Only sums of them",
+	"What the sign-in gave has ended",
+	"by nobody who proved to be", "Remove a organisation", "Comes to", ", now need", "See what that comes to",
+	"Take it away", "would get something else",
+	"Came to<", ">Makes<", "Note the application's own start address", "answer is none",
+	"The gate failed by its own fault", "what the mapping must have",
 	"take the mark off"}
 
 // Phrases that were rewritten do not come back.
@@ -336,7 +347,8 @@ func TestPhrasesStayAway(t *testing.T) {
 	for _, root := range []string{"..", "../../console/src", "../../docs", "../../README.md"} {
 		require.NoError(t, filepath.WalkDir(root, func(path string, e fs.DirEntry, err error) error {
 			switch ext := filepath.Ext(path); {
-			case err != nil || e.IsDir() || strings.HasSuffix(path, "_test.go") || strings.Contains(path, "/dist/") || strings.Contains(path, ".gen."):
+			case err != nil || e.IsDir() || strings.HasSuffix(path, "_test.go") || strings.Contains(path, "/dist/") ||
+				strings.Contains(path, ".gen."):
 				return err
 			case ext != ".go" && ext != ".vue" && ext != ".ts" && ext != ".md" && ext != ".html":
 				return nil

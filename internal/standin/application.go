@@ -66,7 +66,8 @@ func (a *Application) Handler() (http.Handler, error) {
 	mux.HandleFunc("GET /{$}", a.home)
 	mux.HandleFunc("GET /metadata", func(w http.ResponseWriter, _ *http.Request) {
 		sendMetadata(w, saml.WriteSPMetadata(saml.SPFace{EntityID: saml.EntityID(a.EntityID), ACS: a.acs(),
-			Requested: wishes, Keys: []keys.Certificate{a.Pair.Certificate}, Encryption: []keys.Certificate{a.Pair.Certificate}, Artifact: true}))
+			Requested: wishes, Keys: []keys.Certificate{a.Pair.Certificate}, Encryption: []keys.Certificate{a.Pair.Certificate},
+			Artifact: true}))
 	})
 	mux.HandleFunc("GET /start", a.start)
 	mux.HandleFunc("POST /acs", a.consume)
@@ -251,7 +252,8 @@ func (a *Application) take(w http.ResponseWriter, r *http.Request, in saml.Inbou
 		a.fail(w, err)
 		return
 	}
-	x := saml.Expect{Artifact: in.Binding == saml.BindingArtifact, EntityIDs: []saml.EntityID{saml.EntityID(a.EntityID)}, ACS: a.acs(),
+	x := saml.Expect{Artifact: in.Binding == saml.BindingArtifact, EntityIDs: []saml.EntityID{saml.EntityID(a.EntityID)},
+		ACS: a.acs(),
 		Now: time.Now(), Skew: time.Minute}
 	how := "started at the gate"
 	a.mu.Lock()

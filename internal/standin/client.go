@@ -247,7 +247,8 @@ func (c *Client) redeem(ctx context.Context, code string, t trip) (*signedIn, er
 		return nil, err
 	}
 	q := &call{client: c, to: p, form: url.Values{"grant_type": {"authorization_code"}, "code": {code},
-		"redirect_uri": {c.redirect()}, "code_verifier": {t.verifier}}, secret: c.Secret, bearer: func(t tokens) string { return t.AccessToken }}
+		"redirect_uri": {c.redirect()}, "code_verifier": {t.verifier}}, secret: c.Secret,
+		bearer: func(t tokens) string { return t.AccessToken }}
 	f := clientFaultOf(t.fault)
 	if f.redeem != nil {
 		f.redeem(q)

@@ -76,7 +76,10 @@ var providerFaults = []providerFault{
 		func(_ *Provider, s *shot) { s.answer.InResponseTo = newID() }},
 	{Fault{"no-request", "the answer does not say to which request", "in-response-to-mixed"},
 		func(_ *Provider, s *shot) { s.answer.InResponseTo = "" }},
-	{Fault{"no-name", "the NameID is empty", "nameid-missing"}, func(_ *Provider, s *shot) { s.answer.NameID.Value = "" }},
+	{Fault{"no-name", "the NameID is empty", "nameid-missing"}, func(_ *Provider,
+		s *shot) {
+		s.answer.NameID.Value = ""
+	}},
 	{Fault{"no-statement", "there is no AuthnStatement", "authn-statement-missing"}, func(_ *Provider, s *shot) {
 		s.before = func(x string) string { return cut(x, "<saml:AuthnStatement ", "</saml:AuthnStatement>") }
 	}},
@@ -216,7 +219,8 @@ var applicationFaults = []applicationFault{
 	{Fault{"unknown-index", "the address is given by an index nobody knows", "acs-unregistered"},
 		func(a *Application, q *ask) {
 			q.after = func(x string) string {
-				return strings.Replace(x, `AssertionConsumerServiceURL="`+q.request.ACS+`"`, `AssertionConsumerServiceIndex="9"`, 1)
+				return strings.Replace(x, `AssertionConsumerServiceURL="`+q.request.ACS+`"`, `AssertionConsumerServiceIndex="9"`,
+					1)
 			}
 		}},
 	{Fault{"artifact-binding", "the answer is wanted by another binding", "binding-unsupported"},

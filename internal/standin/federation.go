@@ -48,7 +48,8 @@ func FederationFaults() []Fault { return federationFaults }
 
 var (
 	railHeads = []string{"Alder", "Birch", "Cedar", "Dun", "Elm", "Fern", "Gorse", "Hazel", "Ivy", "Juniper", "Kestrel",
-		"Larch", "Maple", "Nettle", "Oak", "Pine", "Quince", "Rowan", "Sorrel", "Thorn", "Umber", "Vetch", "Willow", "Yarrow"}
+		"Larch", "Maple", "Nettle", "Oak", "Pine", "Quince", "Rowan", "Sorrel", "Thorn", "Umber", "Vetch", "Willow",
+		"Yarrow"}
 	railTails = []string{"moor", "holt", "dale", "ford", "wick", "bridge", "field", "mere", "combe", "gate", "leigh",
 		"stead"}
 	railKinds = []string{"Rail", "Tramways", "Light Railway", "Signalling", "Rolling Stock", "Ferries"}

@@ -21,7 +21,8 @@ func TestFaultsOfAFederation(t *testing.T) {
 	pair, err := standin.LoadPair("", "federation")
 	require.NoError(t, err)
 	for _, f := range standin.FederationFaults() {
-		octets, err := (&standin.Federation{Title: "Lines", Entities: 12, Pair: pair, Fault: f.Name}).Aggregate(0, time.Now())
+		octets, err := (&standin.Federation{Title: "Lines", Entities: 12, Pair: pair, Fault: f.Name}).Aggregate(0,
+			time.Now())
 		require.NoError(t, err)
 		var single error
 		_, err = saml.ReadAggregate(bytes.NewReader(octets), saml.Trusting{Now: time.Now(),

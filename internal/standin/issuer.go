@@ -493,10 +493,11 @@ func (i *Issuer) signOut(w http.ResponseWriter, r *http.Request) {
 
 // tell sends a logout token.
 func (i *Issuer) tell(ctx context.Context, l login) error {
-	token := compact(map[string]any{"alg": "RS256", "kid": kid(i.Pair), "typ": "logout+jwt"}, map[string]any{"iss": i.Base,
-		"aud": i.ClientID, "iat": i.Now().Unix(), "exp": i.Now().Add(2 * time.Minute).Unix(), "jti": newID(),
-		"sid": l.index, "sub": subjectOf(l.person),
-		"events": map[string]any{"http://schemas.openid.net/event/backchannel-logout": map[string]any{}}}, i.Pair)
+	token := compact(map[string]any{"alg": "RS256", "kid": kid(i.Pair), "typ": "logout+jwt"},
+		map[string]any{"iss": i.Base,
+			"aud": i.ClientID, "iat": i.Now().Unix(), "exp": i.Now().Add(2 * time.Minute).Unix(), "jti": newID(),
+			"sid": l.index, "sub": subjectOf(l.person),
+			"events": map[string]any{"http://schemas.openid.net/event/backchannel-logout": map[string]any{}}}, i.Pair)
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, i.Gate+"/oidc/rp/"+i.Record+"/backchannel-logout",
 		strings.NewReader(url.Values{"logout_token": {token}}.Encode()))
 	if err != nil {

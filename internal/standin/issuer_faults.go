@@ -74,9 +74,11 @@ var issuerFaults = []issuerFault{
 		answer: func(_ *Issuer, out url.Values) { out.Set("state", newID()) }},
 	{Fault: Fault{"mix-up", "the answer names another issuer", "answer-issuer"},
 		answer: func(_ *Issuer, out url.Values) { out.Set("iss", "https://accounts.somebody-else.example") }},
-	{Fault: Fault{"no-iss", "the answer does not name the issuer, though the document says that it does", "answer-issuer"},
+	{Fault: Fault{"no-iss", "the answer does not name the issuer, though the document says that it does",
+		"answer-issuer"},
 		answer: func(_ *Issuer, out url.Values) { out.Set("iss", "") }},
-	{Fault: Fault{"stays", "the provider shows a page with an error, and nobody comes back", "crossing-left"}, plain: true,
+	{Fault: Fault{"stays", "the provider shows a page with an error, and nobody comes back", "crossing-left"},
+		plain: true,
 		answer: func(_ *Issuer, out url.Values) {
 			out.Set("stay", "The reply address of the request is not registered for this client.")
 		}},

@@ -175,7 +175,8 @@ func (m *Mailbox) page(w http.ResponseWriter) {
 	m.mu.Unlock()
 	slices.Reverse(letters)
 	p := page{Kind: "Stand-in mailbox", Name: "mailbox", Title: "Everybody's mail",
-		Text: fmt.Sprintf("Whatever the gate mails in the demo ends here, whoever it is for. Messages: %d.", len(letters)), Faults: mailFaults,
-		Fault: fault, Letters: letters}
+		Text:   fmt.Sprintf("Whatever the gate mails in the demo ends here, whoever it is for. Messages: %d.", len(letters)),
+		Faults: mailFaults,
+		Fault:  fault, Letters: letters}
 	show(w, http.StatusOK, "mailbox.html", p)
 }

@@ -24,8 +24,9 @@ func TestMailbox(t *testing.T) {
 	srv := httptest.NewServer(box.Handler())
 	defer func() { srv.Close(); require.NoError(t, box.Close()) }()
 	send := func(to, body string) error {
-		return smtp.SendMail(ln.Addr().String(), nil, "gate@wrenmoor.example", []string{to}, []byte("From: gate@wrenmoor.example\r\nTo: "+to+
-			"\r\nSubject: Hello\r\n"+body))
+		return smtp.SendMail(ln.Addr().String(), nil, "gate@wrenmoor.example", []string{to},
+			[]byte("From: gate@wrenmoor.example\r\nTo: "+to+
+				"\r\nSubject: Hello\r\n"+body))
 	}
 	require.NoError(t, send("a@x.example", "\r\nplain\r\n"))
 	require.NoError(t, send("b@x.example", "Content-Transfer-Encoding: quoted-printable\r\n\r\nPetr=C3=A1k\r\n"))

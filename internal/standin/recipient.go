@@ -23,7 +23,8 @@ var recipientFaults = []Fault{
 	{Name: "slow", Text: "Answer after three seconds"},
 }
 
-// Recipient is a stand-in that is told what is done to people at a gate (RFC 8935): a payroll, which shows what it heard.
+// Recipient is a stand-in that is told what is done to people at a gate (RFC 8935): a payroll, which shows what it
+// heard.
 type Recipient struct {
 	Name, Title    string
 	Issuer         string // the gate
@@ -59,7 +60,8 @@ func (r *Recipient) Handler() http.Handler {
 		r.mu.Lock()
 		defer r.mu.Unlock()
 		w.Header().Set("Content-Type", "application/json")
-		_ = json.NewEncoder(w).Encode(map[string]any{"tokens": r.tokens, "gaps": r.gaps, "changes": r.heard, "wrong": r.wronged}) // whoever asks may have gone
+		_ = json.NewEncoder(w).Encode(map[string]any{"tokens": r.tokens, "gaps": r.gaps, "changes": r.heard,
+			"wrong": r.wronged}) // whoever asks may have gone
 	})
 	mux.HandleFunc("POST /events", r.take)
 	mux.HandleFunc("POST /fault", func(w http.ResponseWriter, q *http.Request) {
@@ -103,7 +105,8 @@ func (r *Recipient) take(w http.ResponseWriter, q *http.Request) {
 		r.mu.Unlock()
 		w.Header().Set("Content-Type", "application/json")
 		w.WriteHeader(http.StatusBadRequest)
-		_ = json.NewEncoder(w).Encode(map[string]string{"err": "invalid_request", "description": err.Error()}) // whoever asks may have gone
+		_ = json.NewEncoder(w).Encode(map[string]string{"err": "invalid_request",
+			"description": err.Error()}) // whoever asks may have gone
 		return
 	}
 	w.WriteHeader(http.StatusAccepted)

@@ -43,7 +43,8 @@ func (t *TraceLog) Decided(ctx context.Context, app string) (out []Decided, err 
 	}
 	for _, s := range sums {
 		var last []time.Time
-		err := t.s.traces.WithContext(ctx).Table("decision_rows").Where("ground = ? AND application = ? AND day = ?", s.Ground, s.Application, s.Day).
+		err := t.s.traces.WithContext(ctx).Table("decision_rows").Where("ground = ? AND application = ? AND day = ?",
+			s.Ground, s.Application, s.Day).
 			Pluck("last", &last).Error
 		if err != nil {
 			return nil, err

@@ -90,7 +90,8 @@ func (p People) fill(out *person.Person, c personColumn) (err error) {
 	out.Identifier, out.Revision, out.Disabled = c.identifier, c.revision, c.disabled
 	for line := range strings.SplitSeq(c.members, "\n") {
 		if words := strings.SplitN(line, " ", 3); len(words) == 3 {
-			out.Members = append(out.Members, person.Membership{Kind: federation.Kind(words[0]), Name: federation.Name(words[1]),
+			out.Members = append(out.Members, person.Membership{Kind: federation.Kind(words[0]),
+				Name:   federation.Name(words[1]),
 				Source: federation.ID(words[2])})
 		}
 	}
@@ -124,10 +125,12 @@ func (p People) fill(out *person.Person, c personColumn) (err error) {
 // that they are linked to.
 func (p People) Having(s person.Sought, app federation.ID) ([]person.Person, error) {
 	rows, err := p.db.Raw(`SELECT t.person,
-		coalesce((SELECT group_concat(l.provider, char(10)) FROM link_rows l WHERE l.person = t.person), ''), `+personColumns+`
+		coalesce((SELECT group_concat(l.provider, char(10)) FROM link_rows l WHERE l.person = t.person), ''), `+
+		personColumns+`
 		FROM match_rows t JOIN person_rows p ON p.id = t.person
 		LEFT JOIN subject_rows s ON s.app = ? AND s.person = p.id
-		WHERE t.attribute = ? AND t.value = ? AND t.proved ORDER BY t.person LIMIT ?`, string(app), s.Attribute, matchValue(s.Value),
+		WHERE t.attribute = ? AND t.value = ? AND t.proved ORDER BY t.person LIMIT ?`, string(app), s.Attribute,
+		matchValue(s.Value),
 		person.MostCandidates).Rows()
 	if err != nil {
 		return nil, err

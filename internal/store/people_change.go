@@ -28,7 +28,8 @@ type Applied struct {
 func (p People) Apply(snap *federation.Snapshot, now time.Time, changes []person.Change) ([]Applied, error) {
 	w := &peopleWrite{People: p, snap: snap, now: now, changes: changes, laid: make([]person.Laid, len(changes)),
 		ids: make([]int64, len(changes)), revisions: make([]int64, len(changes))}
-	for _, do := range []func() error{w.held, w.lay, w.knows, w.rows, w.links, w.members, w.admissions, w.subjects, w.takings, w.removals,
+	for _, do := range []func() error{w.held, w.lay, w.knows, w.rows, w.links, w.members, w.admissions, w.subjects,
+		w.takings, w.removals,
 		w.events} {
 		if err := do(); err != nil {
 			return nil, err
@@ -98,11 +99,13 @@ func (w *peopleWrite) has(i int, c *person.Change) error {
 		return nil
 	}
 	var there, linked int64
-	err := w.db.Raw(`SELECT count(*) FROM match_rows WHERE attribute = ? AND value = ? AND person = ? AND proved`, c.Has.Attribute,
+	err := w.db.Raw(`SELECT count(*) FROM match_rows WHERE attribute = ? AND value = ? AND person = ? AND proved`,
+		c.Has.Attribute,
 		matchValue(c.Has.Value), c.Person).Row().Scan(&there)
 	for _, l := range c.Link {
 		var n int64
-		err = errors.Join(err, w.db.Model(&LinkRow{}).Where("person = ? AND provider = ?", c.Person, string(l.Provider)).Count(&n).Error)
+		err = errors.Join(err, w.db.Model(&LinkRow{}).Where("person = ? AND provider = ?", c.Person,
+			string(l.Provider)).Count(&n).Error)
 		linked += n
 	}
 	if err == nil && (there == 0 || linked > 0) {
@@ -226,11 +229,13 @@ func (p People) records(all, members, admitted []int64) (map[int64]person.Record
 }
 
 func (r *MemberRow) membership() person.Membership {
-	return person.Membership{Kind: federation.Kind(r.Kind), Name: federation.Name(r.Name), Source: federation.ID(r.Source)}
+	return person.Membership{Kind: federation.Kind(r.Kind), Name: federation.Name(r.Name),
+		Source: federation.ID(r.Source)}
 }
 
 func (r *AdmissionRow) admission() person.Admission {
-	out := person.Admission{Admitted: person.Admitted{App: federation.ID(r.App)}, Source: federation.ID(r.Source), Author: r.Author}
+	out := person.Admission{Admitted: person.Admitted{App: federation.ID(r.App)}, Source: federation.ID(r.Source),
+		Author: r.Author}
 	if r.Until != nil {
 		out.Until = *r.Until
 	}
@@ -283,7 +288,8 @@ func (w *peopleWrite) rows() error {
 			made, places = append(made, row), append(places, i)
 			continue
 		}
-		err = w.db.Exec("UPDATE person_rows SET revision = ?, disabled = ?, sealed = ? WHERE id = ?", row.Revision, row.Disabled, row.Sealed,
+		err = w.db.Exec("UPDATE person_rows SET revision = ?, disabled = ?, sealed = ? WHERE id = ?", row.Revision,
+			row.Disabled, row.Sealed,
 			row.ID).Error
 		if err != nil {
 			return err
@@ -390,8 +396,9 @@ func (w *peopleWrite) members() error {
 	var rows []MemberRow
 	for i := range w.laid {
 		for _, m := range w.laid[i].Joins {
-			rows = append(rows, MemberRow{Person: w.ids[i], Kind: string(m.Kind), Name: string(m.Name), Source: string(m.Source),
-				Added: w.now.UTC()})
+			rows = append(rows, MemberRow{Person: w.ids[i], Kind: string(m.Kind), Name: string(m.Name),
+				Source: string(m.Source),
+				Added:  w.now.UTC()})
 		}
 		for _, m := range w.laid[i].Leaves {
 			err := w.db.Where("person = ? AND kind = ? AND name = ? AND source = ?", w.ids[i], string(m.Kind), string(m.Name),
@@ -407,7 +414,8 @@ func (w *peopleWrite) members() error {
 			args = append(args, m.Person, m.Kind, m.Name, m.Source, m.Added)
 		}
 		marks := strings.TrimSuffix(strings.Repeat("(?,?,?,?,?),", len(chunk)), ",")
-		if err := w.db.Exec("INSERT OR IGNORE INTO member_rows (person, kind, name, source, added) VALUES "+marks, args...).Error; err != nil {
+		if err := w.db.Exec("INSERT OR IGNORE INTO member_rows (person, kind, name, source, added) VALUES "+marks,
+			args...).Error; err != nil {
 			return err
 		}
 	}
@@ -445,7 +453,8 @@ func (w *peopleWrite) takings() error {
 		}
 		var err error
 		if t.Link != "" {
-			err = w.db.Model(&LinkRow{}).Where("key = ? AND person = ?", []byte(t.Link), t.From).Update("person", w.ids[i]).Error
+			err = w.db.Model(&LinkRow{}).Where("key = ? AND person = ?", []byte(t.Link), t.From).Update("person",
+				w.ids[i]).Error
 		} else {
 			err = w.takeAll(t.From, w.ids[i])
 		}
@@ -477,7 +486,8 @@ func (w *peopleWrite) removals() error {
 		if w.changes[i].State != person.Removed {
 			continue
 		}
-		for _, theirs := range []any{&LinkRow{}, &SubjectRow{}, &ConsentRow{}, &GrantRow{}, &TermRow{}, &MatchRow{}, &MemberRow{},
+		for _, theirs := range []any{&LinkRow{}, &SubjectRow{}, &ConsentRow{}, &GrantRow{}, &TermRow{}, &MatchRow{},
+			&MemberRow{},
 			&AdmissionRow{}, &RequestRow{}, &UseRow{}} {
 			if err := w.db.Where("person = ?", w.ids[i]).Delete(theirs).Error; err != nil {
 				return err
@@ -551,7 +561,8 @@ func (p People) createLinks(rows []*LinkRow) error {
 
 // subjectTerms has somebody looked for by the links that they have now.
 func (p People) subjectTerms(who int64) error {
-	err := p.db.Exec("DELETE FROM term_rows WHERE person = ? AND attribute IN (?, ?)", who, TermSubject, TermSubjectPart).Error
+	err := p.db.Exec("DELETE FROM term_rows WHERE person = ? AND attribute IN (?, ?)", who, TermSubject,
+		TermSubjectPart).Error
 	var rows []LinkRow
 	if err == nil {
 		err = p.db.Where("person = ?", who).Find(&rows).Error

@@ -32,7 +32,8 @@ func (p People) linkRow(l person.Link, who int64, now time.Time) (*LinkRow, erro
 	if err != nil {
 		return nil, err
 	}
-	return &LinkRow{Key: Hash(l.Key), Provider: string(l.Provider), Person: who, Added: now.UTC(), Sealed: p.Seal("link", plain)}, nil
+	return &LinkRow{Key: Hash(l.Key), Provider: string(l.Provider), Person: who, Added: now.UTC(),
+		Sealed: p.Seal("link", plain)}, nil
 }
 
 // subject opens the name in a link, nil if it has none.
@@ -55,7 +56,8 @@ func (p People) linked(rows []LinkRow) ([]Linked, error) {
 		if err != nil {
 			return nil, err
 		}
-		out[i] = Linked{Key: string(r.Key), Person: r.Person, Provider: federation.ID(r.Provider), Subject: s, Added: r.Added}
+		out[i] = Linked{Key: string(r.Key), Person: r.Person, Provider: federation.ID(r.Provider), Subject: s,
+			Added: r.Added}
 	}
 	return out, nil
 }
@@ -138,7 +140,8 @@ func (p People) LinkedTo(who int64) (out []federation.ID, err error) {
 // UsualFormat is the format in which a provider named somebody last; "" if nobody is linked to it.
 func (p People) UsualFormat(provider federation.ID) (string, error) {
 	var rows []LinkRow
-	err := p.db.Where("provider = ? AND sealed IS NOT NULL", string(provider)).Order("added DESC").Limit(1).Find(&rows).Error
+	err := p.db.Where("provider = ? AND sealed IS NOT NULL",
+		string(provider)).Order("added DESC").Limit(1).Find(&rows).Error
 	if err != nil || len(rows) == 0 {
 		return "", err
 	}
@@ -193,7 +196,8 @@ func (p People) Holdings(who int64) (*Holdings, error) {
 func (p People) Grants(now time.Time, people ...int64) (n int64, err error) {
 	for chunk := range slices.Chunk(people, atOnce) {
 		var some int64
-		err = errors.Join(err, p.db.Model(&GrantRow{}).Where("person IN ? AND ended = '' AND expires > ?", chunk, now.UTC()).Count(&some).Error)
+		err = errors.Join(err, p.db.Model(&GrantRow{}).Where("person IN ? AND ended = '' AND expires > ?", chunk,
+			now.UTC()).Count(&some).Error)
 		n += some
 	}
 	return n, err
@@ -224,7 +228,8 @@ func (p People) Consents(who int64) (n int64, err error) {
 
 // Unproved is what a provider brought of an attribute to people, and nothing proves.
 func (p People) Unproved(provider federation.ID, attribute string) (count int64, first []int64, err error) {
-	of := p.db.Model(&MatchRow{}).Where("source = ? AND attribute = ? AND proved = 0", string(provider), attribute).Session(&gorm.Session{})
+	of := p.db.Model(&MatchRow{}).Where("source = ? AND attribute = ? AND proved = 0", string(provider),
+		attribute).Session(&gorm.Session{})
 	if err = of.Distinct("person").Count(&count).Error; err == nil && count > 0 {
 		err = of.Distinct("person").Order("person").Limit(10).Pluck("person", &first).Error
 	}
@@ -233,13 +238,15 @@ func (p People) Unproved(provider federation.ID, attribute string) (count int64,
 
 // Alike are others who have a value that looks like one of an attribute, as people are searched for.
 func (p People) Alike(value, attribute string, but int64) (out []int64, err error) {
-	err = p.db.Model(&TermRow{}).Where("term = ? AND attribute = ? AND person <> ?", profile.Fold(value), profile.Word(attribute), but).
+	err = p.db.Model(&TermRow{}).Where("term = ? AND attribute = ? AND person <> ?", profile.Fold(value),
+		profile.Word(attribute), but).
 		Order("person").Limit(person.MostCandidates).Pluck("person", &out).Error
 	return out, err
 }
 
 // AdmittingNow are the applications that somebody is admitted to by name.
 func (p People) AdmittingNow(now time.Time) (out []federation.ID, err error) {
-	err = p.db.Model(&AdmissionRow{}).Where("until IS NULL OR until > ?", now.UTC()).Distinct("app").Pluck("app", &out).Error
+	err = p.db.Model(&AdmissionRow{}).Where("until IS NULL OR until > ?", now.UTC()).Distinct("app").Pluck("app",
+		&out).Error
 	return out, err
 }

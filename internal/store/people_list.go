@@ -61,7 +61,8 @@ func (p People) List(f PeopleFilter) (out PeoplePage, err error) {
 			return out, err
 		}
 	}
-	err = base.Session(&gorm.Session{}).Where("p.id > ?", after).Order("p.id").Limit(f.Limit).Pluck("p.id", &out.People).Error
+	err = base.Session(&gorm.Session{}).Where("p.id > ?", after).Order("p.id").Limit(f.Limit).Pluck("p.id",
+		&out.People).Error
 	if n := len(out.People); err == nil && n == f.Limit {
 		out.Next = fmt.Sprint(out.People[n-1])
 	}
@@ -91,8 +92,10 @@ func (f *PeopleFilter) narrowed() (string, []any) {
 	}
 	if m := f.Marked; m != nil {
 		add(`(p.id IN (SELECT t.person FROM term_rows t WHERE t.term = ? AND t.attribute = ?) OR NOT EXISTS (SELECT 1 FROM term_rows t
-			WHERE t.person = p.id AND t.attribute = ?) AND (`+belongs+" OR "+belongs+"))", profile.Fold(m.UserType), profile.AttributeUserType,
-			profile.AttributeUserType, string(federation.KindGroup), m.Groups, string(federation.KindOrganisation), m.Organisations)
+			WHERE t.person = p.id AND t.attribute = ?) AND (`+belongs+" OR "+belongs+"))", profile.Fold(m.UserType),
+			profile.AttributeUserType,
+			profile.AttributeUserType, string(federation.KindGroup), m.Groups, string(federation.KindOrganisation),
+			m.Organisations)
 	}
 	if f.Provider != "" {
 		add("p.id IN (SELECT l.person FROM link_rows l WHERE l.provider = ?)", string(f.Provider))
@@ -145,7 +148,8 @@ func (p People) search(f PeopleFilter, where string, args []any) (out PeoplePage
 	if len(rows) > f.Limit {
 		rows = rows[:f.Limit]
 		end := rows[len(rows)-1]
-		out.Total, out.Next = -1, base64.RawURLEncoding.EncodeToString(fmt.Appendf(nil, "%s\x1f%s\x1f%s\x1f%d", lead, end.Term,
+		out.Total, out.Next = -1, base64.RawURLEncoding.EncodeToString(fmt.Appendf(nil, "%s\x1f%s\x1f%s\x1f%d", lead,
+			end.Term,
 			end.Attribute, end.Person))
 	} else if f.After != "" {
 		out.Total = -1
@@ -168,7 +172,8 @@ func (p People) rarest(words []string) (string, error) {
 			break
 		}
 		var n int
-		err := p.db.Raw("SELECT COUNT(*) FROM (SELECT 1 FROM term_rows WHERE term >= ? AND term < ? LIMIT ?)", w, w+last, common).Scan(&n).Error
+		err := p.db.Raw("SELECT COUNT(*) FROM (SELECT 1 FROM term_rows WHERE term >= ? AND term < ? LIMIT ?)", w, w+last,
+			common).Scan(&n).Error
 		if err != nil {
 			return "", err
 		}
@@ -222,7 +227,8 @@ func (p People) MemberCounts(k federation.Kind) (map[federation.Name]int64, erro
 		Name string
 		N    int64
 	}
-	err := p.db.Model(&MemberRow{}).Where("kind = ?", string(k)).Select("name, count(DISTINCT person) AS n").Group("name").Scan(&rows).Error
+	err := p.db.Model(&MemberRow{}).Where("kind = ?",
+		string(k)).Select("name, count(DISTINCT person) AS n").Group("name").Scan(&rows).Error
 	out := map[federation.Name]int64{}
 	for _, r := range rows {
 		out[federation.Name(r.Name)] = r.N
@@ -241,7 +247,8 @@ type AdmissionOf struct {
 func (p People) Admissions(app federation.ID, after int64, limit int) (out []AdmissionOf, total int64, err error) {
 	of := p.db.Model(&AdmissionRow{}).Where("app = ?", string(app)).Session(&gorm.Session{})
 	var rows []AdmissionRow
-	err = errors.Join(of.Count(&total).Error, of.Where("person > ?", after).Order("person").Limit(limit).Find(&rows).Error)
+	err = errors.Join(of.Count(&total).Error, of.Where("person > ?",
+		after).Order("person").Limit(limit).Find(&rows).Error)
 	return admissionsOf(rows), total, err
 }
 
@@ -259,8 +266,8 @@ func admissionsOf(rows []AdmissionRow) (out []AdmissionOf) {
 	return out
 }
 
-// EventPage is which events are given out: those after a number, the oldest first, or with From those since a time; of one
-// person if it is named.
+// EventPage is which events are given out: those after a number, the oldest first, or with From those since a time;
+// of one person if it is named.
 type EventPage struct {
 	After  int64
 	From   time.Time

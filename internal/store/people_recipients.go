@@ -22,7 +22,8 @@ type RecipientRow struct {
 // Recipient is how far a recipient has heard. One that is new hears what is done from when it was added on.
 func (s *Store) Recipient(ctx context.Context, name string, added time.Time) (out RecipientRow, err error) {
 	var rows []RecipientRow
-	if err := s.Read.WithContext(ctx).Where("name = ? AND added = ?", name, added.UTC()).Limit(1).Find(&rows).Error; err != nil {
+	if err := s.Read.WithContext(ctx).Where("name = ? AND added = ?", name,
+		added.UTC()).Limit(1).Find(&rows).Error; err != nil {
 		return out, err
 	}
 	if len(rows) > 0 {

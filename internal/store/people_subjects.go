@@ -45,8 +45,8 @@ func (w *peopleWrite) knows() error {
 	return nil
 }
 
-// subjects stores by what applications know people. Where one is put in place of another, all that go go first, so that
-// two may change theirs.
+// subjects stores by what applications know people. Where one is put in place of another, all that go go first, so
+// that two may change theirs.
 func (w *peopleWrite) subjects() error {
 	var rows []*SubjectRow
 	of := map[string]int{}
@@ -87,7 +87,8 @@ func (w *peopleWrite) subjects() error {
 // subjectOf is the value by which an application knows a person, "" if there is none.
 func (p People) subjectOf(app federation.ID, who int64) (string, error) {
 	var rows []SubjectRow // at most one; no error for none
-	if err := p.db.Where("app = ? AND person = ?", string(app), who).Limit(1).Find(&rows).Error; err != nil || len(rows) == 0 {
+	if err := p.db.Where("app = ? AND person = ?", string(app), who).Limit(1).Find(&rows).Error; err != nil ||
+		len(rows) == 0 {
 		return "", err
 	}
 	plain, err := p.Open("subject", rows[0].Sealed)
@@ -123,13 +124,15 @@ func (p People) nameSubjects(who int64) error {
 			plain, err = p.Open("subject", row.Sealed)
 		}
 		if err == nil {
-			err = p.db.Model(&SubjectRow{}).Where("app = ? AND person = ?", row.App, row.Person).Update("name", nameHash(string(plain))).Error
+			err = p.db.Model(&SubjectRow{}).Where("app = ? AND person = ?", row.App, row.Person).Update("name",
+				nameHash(string(plain))).Error
 		}
 	}
 	return err
 }
 
-// Subjects lists by what an application knows people, in the order of their numbers after a number, and how many there are.
+// Subjects lists by what an application knows people, in the order of their numbers after a number, and how many
+// there are.
 func (p People) Subjects(app federation.ID, after int64, limit int) (out []Subject, total int64, err error) {
 	q := p.db.Model(&SubjectRow{}).Where("app = ?", string(app))
 	var rows []SubjectRow

@@ -183,8 +183,9 @@ func bare(word string) string {
 }
 
 // worded are attributes that people are looked for by each word of.
-var worded = map[string]bool{"displayName": true, "userName": true, "emails": true, "name.givenName": true, "name.familyName": true,
-	"name.formatted": true, "nickName": true}
+var worded = map[string]bool{"displayName": true, "userName": true, "emails": true, "name.givenName": true,
+	"name.familyName": true,
+	"name.formatted":  true, "nickName": true}
 
 func subjectTerms(person int64, s profile.Subject) (out []TermRow) {
 	term := profile.Fold(s.Value)
@@ -202,7 +203,8 @@ func subjectTerms(person int64, s profile.Subject) (out []TermRow) {
 // putTerms adds terms, as far as they are not there.
 func putTerms(tx *gorm.DB, rows []TermRow) error {
 	slices.SortFunc(rows, func(a, b TermRow) int { // in the order in which they lie on the disk
-		return cmp.Or(strings.Compare(a.Term, b.Term), strings.Compare(a.Attribute, b.Attribute), cmp.Compare(a.Person, b.Person))
+		return cmp.Or(strings.Compare(a.Term, b.Term), strings.Compare(a.Attribute, b.Attribute),
+			cmp.Compare(a.Person, b.Person))
 	})
 	for chunk := range slices.Chunk(rows, 300) {
 		args := make([]any, 0, 3*len(chunk))
@@ -210,7 +212,8 @@ func putTerms(tx *gorm.DB, rows []TermRow) error {
 			args = append(args, r.Term, r.Attribute, r.Person)
 		}
 		marks := strings.TrimSuffix(strings.Repeat("(?,?,?),", len(chunk)), ",")
-		if err := tx.Exec("INSERT OR IGNORE INTO term_rows (term, attribute, person) VALUES "+marks, args...).Error; err != nil {
+		if err := tx.Exec("INSERT OR IGNORE INTO term_rows (term, attribute, person) VALUES "+marks,
+			args...).Error; err != nil {
 			return err
 		}
 	}

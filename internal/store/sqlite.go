@@ -164,7 +164,8 @@ func compact(db *gorm.DB) error { return db.Exec("VACUUM").Error }
 
 // IsTaken reports whether an error says that a unique value exists already.
 func IsTaken(err error) bool {
-	return errors.Is(err, gorm.ErrDuplicatedKey) || err != nil && strings.Contains(err.Error(), "UNIQUE constraint failed")
+	return errors.Is(err, gorm.ErrDuplicatedKey) || err != nil && strings.Contains(err.Error(),
+		"UNIQUE constraint failed")
 }
 
 // Write runs do in a transaction of its own and returns when it is on disk.

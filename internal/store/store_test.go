@@ -341,8 +341,13 @@ func TestStepsOfTheSchemaAreFrozen(t *testing.T) {
 	frozen := map[string]string{
 		"main-0001.sql": "a107b78d1941b6f7", "main-0002.sql": "dc84b3b33bd554b2", "main-0003.sql": "21e9215b1f54fd69",
 		"main-0004.sql": "19062f950e625b47", "main-0005.sql": "4c3851936594f319", "main-0006.sql": "cb853a908fff1376",
-		"main-0007.sql": "5cee9d774d49b798", "main-0008.sql": "03c31a5e7c715dd3", "main-0009.sql": "ac50838c5dbf8cc6", "main-0010.sql": "165bdd415c9831ec", "main-0011.sql": "826fa3627b307b0f", "main-0012.sql": "919d86c81e60d75b", "main-0013.sql": "df1916a96324b584", "main-0014.sql": "3790bec98fdd0329", "traces-0003.sql": "6c5a81e377f07f23", "traces-0004.sql": "fd67808425696144",
-		"main-0015.sql": "36fc3e53bde08dd2", "main-0016.sql": "702ef1f1b0d25aad", "main-0017.sql": "c8a0495ff6a1003f", "main-0018.sql": "9d0103c7223dafc4", "main-0019.sql": "3af12d7b52da6d80", "main-0020.sql": "44b57680de269c40", "traces-0005.sql": "e7804f26f0e1d3d1", "traces-0006.sql": "b09c04ecabc01e60",
+		"main-0007.sql": "5cee9d774d49b798", "main-0008.sql": "03c31a5e7c715dd3", "main-0009.sql": "ac50838c5dbf8cc6",
+		"main-0010.sql": "165bdd415c9831ec", "main-0011.sql": "826fa3627b307b0f", "main-0012.sql": "919d86c81e60d75b",
+		"main-0013.sql": "df1916a96324b584", "main-0014.sql": "3790bec98fdd0329", "traces-0003.sql": "6c5a81e377f07f23",
+		"traces-0004.sql": "fd67808425696144",
+		"main-0015.sql":   "36fc3e53bde08dd2", "main-0016.sql": "702ef1f1b0d25aad", "main-0017.sql": "c8a0495ff6a1003f",
+		"main-0018.sql": "9d0103c7223dafc4", "main-0019.sql": "3af12d7b52da6d80", "main-0020.sql": "44b57680de269c40",
+		"traces-0005.sql": "e7804f26f0e1d3d1", "traces-0006.sql": "b09c04ecabc01e60",
 		"traces-0001.sql": "9a67da4c8f08ae4f", "traces-0002.sql": "bfe9e1902ce14877",
 	}
 	files, err := os.ReadDir("schema")
@@ -451,7 +456,8 @@ func TestFreePagesOfEarlierBuilds(t *testing.T) {
 	for file, last := range map[string]string{"innergate.db": "0014", "traces.db": "0004"} {
 		db, err := sql.Open("sqlite3", filepath.Join(dir, "data", file)+"?_secure_delete=off")
 		require.NoError(t, err)
-		for _, statement := range []string{"CREATE TABLE x (y text)", "INSERT INTO x VALUES ('" + strings.Repeat("Quillon Ashgrove ", 900) + "')",
+		for _, statement := range []string{"CREATE TABLE x (y text)", "INSERT INTO x VALUES ('" +
+			strings.Repeat("Quillon Ashgrove ", 900) + "')",
 			"DROP TABLE x", "PRAGMA wal_checkpoint(TRUNCATE)"} {
 			_, err = db.Exec(statement)
 			require.NoError(t, err)
@@ -462,15 +468,21 @@ func TestFreePagesOfEarlierBuilds(t *testing.T) {
 		newer := "0005"
 		if last == "0014" {
 			newer = "0015"
-			for _, statement := range []string{"DELETE FROM migrations WHERE id IN ('0016', '0017', '0018', '0019', '0020')", "DROP TABLE person_event_rows", "DROP TABLE recipient_rows", "ALTER TABLE person_rows DROP COLUMN revision", "DROP TABLE use_rows", "DROP TABLE admission_rows", "DROP TABLE request_rows", "ALTER TABLE object_rows RENAME TO unit_rows",
-				"CREATE TABLE set_rows (name text, revision integer, added datetime, data blob)", "ALTER TABLE outbox_rows DROP COLUMN answer", "DROP INDEX outbox_by_host", "ALTER TABLE outbox_rows DROP COLUMN host",
+			for _, statement := range []string{"DELETE FROM migrations WHERE id IN ('0016', '0017', '0018', '0019', '0020')",
+				"DROP TABLE person_event_rows", "DROP TABLE recipient_rows", "ALTER TABLE person_rows DROP COLUMN revision",
+				"DROP TABLE use_rows", "DROP TABLE admission_rows", "DROP TABLE request_rows",
+				"ALTER TABLE object_rows RENAME TO unit_rows",
+				"CREATE TABLE set_rows (name text, revision integer, added datetime, data blob)",
+				"ALTER TABLE outbox_rows DROP COLUMN answer", "DROP INDEX outbox_by_host",
+				"ALTER TABLE outbox_rows DROP COLUMN host",
 				"DROP INDEX grant_of_person", "ALTER TABLE grant_rows DROP COLUMN used", "DROP TABLE mailed_rows"} {
 				_, err = db.Exec(statement)
 				require.NoError(t, err, statement)
 			}
 		}
 		if newer == "0005" {
-			for _, statement := range []string{"DELETE FROM migrations WHERE id = '0006'", "DROP TABLE decision_rows", "DROP INDEX trace_of_account", "ALTER TABLE trace_rows DROP COLUMN account"} {
+			for _, statement := range []string{"DELETE FROM migrations WHERE id = '0006'", "DROP TABLE decision_rows",
+				"DROP INDEX trace_of_account", "ALTER TABLE trace_rows DROP COLUMN account"} {
 				_, err = db.Exec(statement)
 				require.NoError(t, err, statement)
 			}

@@ -282,7 +282,8 @@ func (l TraceLimits) prune(tx *gorm.DB) error {
 			return err
 		}
 	}
-	if err := tx.Exec("DELETE FROM decision_rows WHERE day < ?", tx.NowFunc().UTC().AddDate(0, 0, -DecisionDays).Format(time.DateOnly)).Error; err != nil {
+	if err := tx.Exec("DELETE FROM decision_rows WHERE day < ?", tx.NowFunc().UTC().AddDate(0, 0,
+		-DecisionDays).Format(time.DateOnly)).Error; err != nil {
 		return err
 	}
 	return drop(tx, ids)
@@ -309,7 +310,8 @@ func (t *TraceLog) Remove(ctx context.Context, ids []string) error {
 	return t.s.traces.WithContext(ctx).Transaction(func(tx *gorm.DB) error { return drop(tx, ids) })
 }
 
-// Reassign has the traces of an account be those of another one, or with 0 of none that is known: their links have moved.
+// Reassign has the traces of an account be those of another one, or with 0 of none that is known: their links have
+// moved.
 func (t *TraceLog) Reassign(ctx context.Context, from, to int64) error {
 	t.settle(ctx)
 	return t.s.traces.WithContext(ctx).Model(&TraceRow{}).Where("account = ?", from).Update("account", to).Error
@@ -331,7 +333,8 @@ func (t *TraceLog) Prune(ctx context.Context, waited time.Time) error {
 // not come back stands in the last step of each.
 func (t *TraceLog) leave(tx *gorm.DB, waited time.Time) error {
 	var ids, gone []string
-	if err := tx.Model(&TraceRow{}).Where("result = 'waiting' AND started < ?", waited.UTC()).Pluck("id", &ids).Error; err != nil {
+	if err := tx.Model(&TraceRow{}).Where("result = 'waiting' AND started < ?", waited.UTC()).Pluck("id",
+		&ids).Error; err != nil {
 		return err
 	}
 	for _, id := range ids {
@@ -340,7 +343,8 @@ func (t *TraceLog) leave(tx *gorm.DB, waited time.Time) error {
 			return err
 		}
 		var last struct{ To string }
-		if plain, err := t.s.Open("trace", step.Sealed); err == nil && json.Unmarshal(plain, &last) == nil && last.To == "provider" {
+		if plain, err := t.s.Open("trace", step.Sealed); err == nil && json.Unmarshal(plain, &last) == nil &&
+			last.To == "provider" {
 			gone = append(gone, id)
 		}
 	}

@@ -83,7 +83,8 @@ func looked(snap *federation.Snapshot, app federation.Name) []*federation.Rule {
 func (s *server) attended(name string) (*federation.Application, error) {
 	app, err := s.gate.Records.Application(name)
 	if err == nil && !app.Attended() {
-		err = change.Conflict("the application "+name+" is a service: nobody signs in to it", "name another one; rules and admissions do not touch it")
+		err = change.Conflict("the application "+name+" is a service: nobody signs in to it",
+			"name another one; rules and admissions do not touch it")
 	}
 	return app, err
 }
@@ -94,15 +95,19 @@ func (s *server) simulate(ctx context.Context, in *api.SentTo[api.Simulation]) (
 	if err != nil {
 		return nil, err
 	}
-	x := traces.Simulation{App: app, Person: in.Body.Person, Context: in.Body.Context, Role: in.Body.Role, SignedIn: in.Body.SignedIn, Now: in.Body.At}
+	x := traces.Simulation{App: app, Person: in.Body.Person, Context: in.Body.Context, Role: in.Body.Role,
+		SignedIn: in.Body.SignedIn, Now: in.Body.At}
 	switch bare := len(in.Body.Attributes)+len(in.Body.Groups) > 0; {
 	case bare && x.Person != 0:
-		return nil, change.Field("attributes", errors.New("give a person, or the attributes and groups of somebody without an account, not both"))
+		return nil, change.Field("attributes",
+			errors.New("give a person, or the attributes and groups of somebody without an account, not both"))
 	case !bare && x.Person == 0:
-		return nil, change.Field("person", errors.New("say who would enter: a person, or attributes of somebody without an account"))
+		return nil, change.Field("person",
+			errors.New("say who would enter: a person, or attributes of somebody without an account"))
 	}
 	for name, values := range in.Body.Attributes {
-		if err := people.CheckValues(name, values); err != nil && name != profile.AttributeGroups && name != profile.AttributeOrganization {
+		if err := people.CheckValues(name, values); err != nil && name != profile.AttributeGroups &&
+			name != profile.AttributeOrganization {
 			return nil, change.Field("attributes."+name, err)
 		}
 		x.Attributes = append(x.Attributes, profile.Attribute{Name: name, Values: profile.Texts(values...)})
@@ -129,7 +134,8 @@ func (s *server) simulate(ctx context.Context, in *api.SentTo[api.Simulation]) (
 }
 
 func simulated(snap *federation.Snapshot, in traces.Simulated) api.Simulated {
-	out := api.Simulated{Decision: string(in.Decision), Person: in.Person, Why: []string{}, Finding: in.Finding, Rules: []api.JudgedRule{},
+	out := api.Simulated{Decision: string(in.Decision), Person: in.Person, Why: []string{}, Finding: in.Finding,
+		Rules:  []api.JudgedRule{},
 		Ground: ground(snap, traces.GroundOf(in.Foreseen))}
 	if in.Person != 0 {
 		out.Name = in.Name
@@ -174,12 +180,14 @@ func (s *server) admissionCalls(a huma.API) {
 	call(s, a, api.Admit, func(ctx context.Context, in *api.SentTo[api.AdmissionChange]) (*body[api.Admissions], error) {
 		return s.admitting(ctx, in, g.People.Admit)
 	})
-	call(s, a, api.Unadmit, func(ctx context.Context, in *api.SentTo[api.AdmissionChange]) (*body[api.Admissions], error) {
+	call(s, a, api.Unadmit, func(ctx context.Context, in *api.SentTo[api.AdmissionChange]) (*body[api.Admissions],
+		error) {
 		return s.admitting(ctx, in, func(ctx context.Context, by change.By, app string, e people.Entry) (int64, error) {
 			return 0, g.People.Unadmit(ctx, by, app, e)
 		})
 	})
-	s.listed(a, api.AdmitList, "admit a list of people", func(ctx context.Context, who change.By, app string, in roll.Import, p jobs.Progress) (any, error) {
+	s.listed(a, api.AdmitList, "admit a list of people", func(ctx context.Context, who change.By, app string,
+		in roll.Import, p jobs.Progress) (any, error) {
 		return g.Roll.Admit(ctx, who, app, in, p)
 	})
 	s.listed(a, api.SimulateList, "simulate the entry of a list of people",
@@ -209,7 +217,8 @@ func (s *server) listed(a huma.API, o api.Operation[api.Named, api.Job], what st
 			return nil, err
 		}
 		who := by(ctx)
-		return &body[api.Job]{jobShown(s.gate.Jobs.Start(what, "people", func(ctx context.Context, p jobs.Progress) (any, error) {
+		return &body[api.Job]{jobShown(s.gate.Jobs.Start(what, "people", func(ctx context.Context, p jobs.Progress) (any,
+			error) {
 			defer release()
 			return do(ctx, who, name, roll.Import{Document: document, By: how.By, SkipBad: how.SkipBad, Digest: how.Digest}, p)
 		}))}, nil
@@ -271,7 +280,8 @@ func (s *server) admitted(all []people.Admitted) []api.PersonAdmission {
 	out := []api.PersonAdmission{}
 	for _, x := range all {
 		out = append(out, api.PersonAdmission{Person: x.Person, Name: x.Name, Application: string(x.App), Until: x.Until,
-			Ended: !x.Until.IsZero() && !s.gate.Now().Before(x.Until), Source: s.source(x.Source), Author: x.Author, Added: x.Added})
+			Ended: !x.Until.IsZero() && !s.gate.Now().Before(x.Until), Source: s.source(x.Source), Author: x.Author,
+			Added: x.Added})
 	}
 	return out
 }
@@ -292,16 +302,17 @@ func (s *server) entrantCalls(a huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		return &body[api.Job]{jobShown(g.Jobs.Start("foresee who enters "+in.Name, "people", func(ctx context.Context, p jobs.Progress) (any, error) {
-			snap := g.Records.Snapshot()
-			got, err := g.Traces.Everyone(ctx, snap, app, p)
-			if err != nil {
-				return nil, err
-			}
-			out := entrants(snap, got, traces.Whose{Limit: 1})
-			out.Items = []api.Entrant{}
-			return &out, nil
-		}))}, nil
+		return &body[api.Job]{jobShown(g.Jobs.Start("foresee who enters "+in.Name, "people",
+			func(ctx context.Context, p jobs.Progress) (any, error) {
+				snap := g.Records.Snapshot()
+				got, err := g.Traces.Everyone(ctx, snap, app, p)
+				if err != nil {
+					return nil, err
+				}
+				out := entrants(snap, got, traces.Whose{Limit: 1})
+				out.Items = []api.Entrant{}
+				return &out, nil
+			}))}, nil
 	})
 	download(s, a, api.ExportEntrants, func(ctx context.Context, in *api.EntrantFilter) (*fileOut, error) {
 		got, w, err := s.everyone(ctx, *in)
@@ -318,8 +329,9 @@ func (s *server) entrantCalls(a huma.API) {
 		}
 		out := api.PersonEntries{Items: []api.PersonEntry{}}
 		for _, e := range all {
-			out.Items = append(out.Items, api.PersonEntry{Application: string(e.App.Name), Title: e.App.Title, Decision: string(e.Entrant.Decision),
-				Ground: ground(snap, e.Entrant.By), Why: e.Why, Roles: held(e.Entry, e.Entrant.Decision != federation.Deny)})
+			out.Items = append(out.Items, api.PersonEntry{Application: string(e.App.Name), Title: e.App.Title,
+				Decision: string(e.Entrant.Decision),
+				Ground:   ground(snap, e.Entrant.By), Why: e.Why, Roles: held(e.Entry, e.Entrant.Decision != federation.Deny)})
 		}
 		given, err := g.People.AdmissionsOf(ctx, in.Number)
 		out.Admissions = s.admitted(given)
@@ -356,15 +368,18 @@ func (s *server) everyone(ctx context.Context, in api.EntrantFilter) (*traces.Ev
 
 func entrants(snap *federation.Snapshot, e *traces.Everyone, w traces.Whose) api.Entrants {
 	page, total := e.Page(w)
-	out := api.Entrants{At: e.At, Known: len(e.People), Total: total, Counts: []api.EntrantCount{}, Items: []api.Entrant{}}
+	out := api.Entrants{At: e.At, Known: len(e.People), Total: total, Counts: []api.EntrantCount{},
+		Items: []api.Entrant{}}
 	for _, c := range e.Counts {
-		out.Counts = append(out.Counts, api.EntrantCount{Decision: string(c.Decision), Ground: ground(snap, c.By), Count: c.Count})
+		out.Counts = append(out.Counts, api.EntrantCount{Decision: string(c.Decision), Ground: ground(snap, c.By),
+			Count: c.Count})
 	}
 	for _, c := range e.Roles {
 		out.Roles = append(out.Roles, api.RoleCount(c))
 	}
 	for _, p := range page {
-		out.Items = append(out.Items, api.Entrant{Person: p.Person, Name: p.Name, Decision: string(p.Decision), Ground: ground(snap, p.By),
+		out.Items = append(out.Items, api.Entrant{Person: p.Person, Name: p.Name, Decision: string(p.Decision),
+			Ground:  ground(snap, p.By),
 			Finding: p.Finding, Roles: p.Roles, Choose: p.Pick})
 	}
 	return out
@@ -375,13 +390,15 @@ func writeEntrants(to io.Writer, e *traces.Everyone, w traces.Whose) error {
 	out := csv.NewWriter(to)
 	rows := [][]string{{"number", "name", "decision", "by", "ground", "roles", "finding"}}
 	for _, p := range all {
-		rows = append(rows, []string{strconv.FormatInt(p.Person, 10), table.Guarded(p.Name), string(p.Decision), string(p.By.By), string(p.By.Name),
+		rows = append(rows, []string{strconv.FormatInt(p.Person, 10), table.Guarded(p.Name), string(p.Decision),
+			string(p.By.By), string(p.By.Name),
 			table.Guarded(strings.Join(p.Roles, "|")), p.Finding})
 	}
 	return out.WriteAll(rows)
 }
 
 func ruleShown(r *federation.Rule, of traces.Decided, now time.Time) api.AccessRule {
-	return api.AccessRule{Name: string(r.Name), Title: r.Title, Application: string(r.App), Sentence: policy.Sentence(r), Then: string(r.Then),
-		Say: r.Say, Holds: r.Holds(now), Broken: r.Broken, Decided: of.Count, Last: of.Last}
+	return api.AccessRule{Name: string(r.Name), Title: r.Title, Application: string(r.App), Sentence: policy.Sentence(r),
+		Then: string(r.Then),
+		Say:  r.Say, Holds: r.Holds(now), Broken: r.Broken, Decided: of.Count, Last: of.Last}
 }

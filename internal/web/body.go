@@ -26,8 +26,10 @@ const (
 // uploads reports whether an address takes documents that are read piece by piece.
 func uploads(path string) bool {
 	rest, ours := strings.CutPrefix(path, "/api/v1/")
-	return ours && (strings.HasPrefix(rest, "aggregates/") && strings.HasSuffix(rest, "/upload") || rest == "people/import" ||
-		strings.HasPrefix(rest, "applications/") && slices.ContainsFunc([]string{"/comparisons", "/admissions/list", "/simulations/list"},
+	return ours && (strings.HasPrefix(rest, "aggregates/") && strings.HasSuffix(rest, "/upload") ||
+		rest == "people/import" ||
+		strings.HasPrefix(rest, "applications/") && slices.ContainsFunc([]string{"/comparisons", "/admissions/list",
+			"/simulations/list"},
 			func(end string) bool { return strings.HasSuffix(rest, end) }))
 }
 

@@ -36,9 +36,11 @@ func TestNoBodyIsUnpacked(t *testing.T) {
 	}
 	zip := func(w io.Writer) io.WriteCloser { return gzip.NewWriter(w) }
 	once := pack(zip, make([]byte, 8<<20))
-	bombs := map[string][]byte{"gzip": once, "gzip, gzip": pack(zip, once), "x-gzip": once, "GZIP": once, "identity, gzip": once,
-		"deflate": pack(func(w io.Writer) io.WriteCloser { return zlib.NewWriter(w) }, make([]byte, 8<<20)),
-		"raw":     pack(func(w io.Writer) io.WriteCloser { f, _ := flate.NewWriter(w, 9); return f }, make([]byte, 8<<20)),
+	bombs := map[string][]byte{"gzip": once, "gzip, gzip": pack(zip, once), "x-gzip": once, "GZIP": once,
+		"identity, gzip": once,
+		"deflate":        pack(func(w io.Writer) io.WriteCloser { return zlib.NewWriter(w) }, make([]byte, 8<<20)),
+		"raw": pack(func(w io.Writer) io.WriteCloser { f, _ := flate.NewWriter(w, 9); return f },
+			make([]byte, 8<<20)),
 		// A megabyte of nothing each (RFC 7932; RFC 8878 §3.1.1).
 		"br": []byte("\x1b\xff\xff\x0f\x00\x00"), "zstd": []byte("\x28\xb5\x2f\xfd\xa0\x00\x00\x10\x00\x03\x00\x80\x00")}
 	tried := 0
@@ -101,8 +103,9 @@ func TestSlowBodies(t *testing.T) {
 		slow[i], err = net.Dial("tcp", at)
 		require.NoError(t, err)
 		defer slow[i].Close()
-		_, err = io.WriteString(slow[i], "POST /saml/sp/staff/acs HTTP/1.1\r\nHost: gate.example\r\nContent-Length: 900000\r\n\r\n"+
-			strings.Repeat("x", 20<<10))
+		_, err = io.WriteString(slow[i],
+			"POST /saml/sp/staff/acs HTTP/1.1\r\nHost: gate.example\r\nContent-Length: 900000\r\n\r\n"+
+				strings.Repeat("x", 20<<10))
 		require.NoError(t, err)
 	}
 	go func() {

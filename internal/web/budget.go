@@ -154,7 +154,8 @@ const (
 )
 
 func newBudgets() [packed + 1]*budget {
-	return [packed + 1]*budget{newBudget(beginsInAll), newBudget(bodiesInAll), newBudget(readingInAll), newBudget(packedInAll)}
+	return [packed + 1]*budget{newBudget(beginsInAll), newBudget(bodiesInAll), newBudget(readingInAll),
+		newBudget(packedInAll)}
 }
 
 // take takes of a budget for a request, until that is answered.

@@ -10,7 +10,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// However much and however many networks take, whoever comes next finds some room; what a network gives back, those of it that wait get in their order.
+// However much and however many networks take, whoever comes next finds some room; what a network gives back, those
+// of it that wait get in their order.
 func TestMemoryIsShared(t *testing.T) {
 	const most = 1 << 20
 	b := newBudget(most)
@@ -67,7 +68,8 @@ func TestListsShareMemory(t *testing.T) {
 // What may come in one message has room, however it is made up; what could never be read has not.
 func TestWhatMayComeHasRoom(t *testing.T) {
 	metadata := []byte(strings.Repeat(`<md:RequestedAttribute Name="urn:oid:2.5.4.42" NameFormat="urn:oasis:names:tc:SAML:2.0:attrname-format:uri"/>`+"\n", 1<<20/112))
-	csv := []byte(`{"csv":"` + strings.Repeat(`wrenmoor-staff,urn:x,ada.fenwick@wrenmoor.example,E-1\n`, maxBody/60) + `"}`)
+	csv := []byte(`{"csv":"` + strings.Repeat(`wrenmoor-staff,urn:x,ada.fenwick@wrenmoor.example,E-1\n`, maxBody/60) +
+		`"}`)
 	require.Less(t, growth(metadata), newBudget(packedInAll).largest())
 	require.Less(t, growth([]byte(base64.StdEncoding.EncodeToString(metadata))), newBudget(readingInAll).largest())
 	require.Less(t, growthOfJSON(append(metadata, csv...)), newBudget(readingInAll).largest())

@@ -26,8 +26,9 @@ func rows[T, U any](page []T, total int, show func(T) U) *body[api.List[U]] {
 
 // describe is an operation as huma has it.
 func describe(c api.Call) huma.Operation {
-	o := huma.Operation{Method: c.Method, Path: "/api/v1" + c.Path, OperationID: c.ID, Summary: c.Summary, DefaultStatus: c.Status,
-		Security: []map[string][]string{{"token": {}}, {"console": {}}}}
+	o := huma.Operation{Method: c.Method, Path: "/api/v1" + c.Path, OperationID: c.ID, Summary: c.Summary,
+		DefaultStatus: c.Status,
+		Security:      []map[string][]string{{"token": {}}, {"console": {}}}}
 	if c.Public {
 		o.Security = nil
 	}
@@ -41,8 +42,9 @@ func describe(c api.Call) huma.Operation {
 		Description: "1, if the call is made by a console session; calls with a token need it not",
 		Schema:      &huma.Schema{Type: "string", Enum: []any{"1"}}}}
 	if limit := maxRemark; !c.Looks {
-		o.Parameters = append(o.Parameters, &huma.Param{Name: "remark", In: "query", Description: "Why: kept with the change in the history",
-			Schema: &huma.Schema{Type: "string", MaxLength: &limit}}, &huma.Param{Name: "confirm", In: "query",
+		o.Parameters = append(o.Parameters, &huma.Param{Name: "remark", In: "query",
+			Description: "Why: kept with the change in the history",
+			Schema:      &huma.Schema{Type: "string", MaxLength: &limit}}, &huma.Param{Name: "confirm", In: "query",
 			Description: "Digest of a consequence that was looked at, as the finding names-change gives it",
 			Schema:      &huma.Schema{Type: "string"}})
 	}
@@ -62,7 +64,8 @@ func register[In, Out any](s *server, a huma.API, c api.Call, do func(context.Co
 }
 
 // call registers an operation.
-func call[In, Out any](s *server, a huma.API, o api.Operation[In, Out], do func(context.Context, *In) (*body[Out], error)) {
+func call[In, Out any](s *server, a huma.API, o api.Operation[In, Out], do func(context.Context, *In) (*body[Out],
+	error)) {
 	register(s, a, o.Call, do)
 }
 
@@ -72,7 +75,8 @@ func act[In any](s *server, a huma.API, o api.Operation[In, api.None], do func(c
 }
 
 // download registers an operation that answers with a file.
-func download[In any](s *server, a huma.API, o api.Operation[In, []byte], do func(context.Context, *In) (*fileOut, error)) {
+func download[In any](s *server, a huma.API, o api.Operation[In, []byte], do func(context.Context, *In) (*fileOut,
+	error)) {
 	register(s, a, o.Call, do)
 }
 

@@ -26,11 +26,13 @@ func (s *server) comparisonCalls(a huma.API) {
 				return nil, err
 			}
 			who := by(ctx)
-			return &body[api.Job]{jobShown(g.Jobs.Start("compare accounts of "+name, "people", func(ctx context.Context, p jobs.Progress) (any, error) {
-				defer release()
-				return g.Comparing.Compare(ctx, who, comparing.Wish{App: name, Column: how.Column, Identifier: how.Identifier, Group: how.Group,
-					Document: document}, p)
-			}))}, nil
+			return &body[api.Job]{jobShown(g.Jobs.Start("compare accounts of "+name, "people",
+				func(ctx context.Context, p jobs.Progress) (any, error) {
+					defer release()
+					return g.Comparing.Compare(ctx, who, comparing.Wish{App: name, Column: how.Column, Identifier: how.Identifier,
+						Group:    how.Group,
+						Document: document}, p)
+				}))}, nil
 		})
 	call(s, a, api.ListComparisons,
 		func(ctx context.Context, in *api.Named) (*body[api.List[api.Comparison]], error) {
@@ -46,7 +48,8 @@ func (s *server) comparisonCalls(a huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			return &body[api.ComparisonShown]{api.ComparisonShown{Comparison: comparison(p.Comparison), Lines: some(p.Lines), Total: p.Total}}, nil
+			return &body[api.ComparisonShown]{api.ComparisonShown{Comparison: comparison(p.Comparison), Lines: some(p.Lines),
+				Total: p.Total}}, nil
 		})
 	download(s, a, api.ExportComparison,
 		func(ctx context.Context, in *api.ComparisonExport) (*fileOut, error) {
@@ -61,12 +64,15 @@ func (s *server) comparisonCalls(a huma.API) {
 }
 
 func comparison(c comparing.Comparison) api.Comparison {
-	out := api.Comparison{ID: c.ID, At: c.At, Who: c.Who, Group: c.Group, Column: c.Column, Identifier: c.Identifier, Accounts: c.Accounts,
-		People: c.People, Counts: c.Counts, Changes: some(c.Changes), Rates: some(c.Rates), Bad: some(c.Bad), BadRows: c.BadRows,
+	out := api.Comparison{ID: c.ID, At: c.At, Who: c.Who, Group: c.Group, Column: c.Column, Identifier: c.Identifier,
+		Accounts: c.Accounts,
+		People:   c.People, Counts: c.Counts, Changes: some(c.Changes), Rates: some(c.Rates), Bad: some(c.Bad),
+		BadRows:   c.BadRows,
 		Separator: c.Separator, Encoding: c.Encoding, NotTold: c.Rule != nil, Rule: c.Rule}
 	if b := c.Before; b != nil {
-		out.Before = &api.ComparisonSince{ID: b.ID, Counts: b.Counts, Fit: some(b.Fit), Unfit: some(b.Unfit), FitN: b.FitN, UnfitN: b.UnfitN,
-			Came: b.Came, Went: b.Went}
+		out.Before = &api.ComparisonSince{ID: b.ID, Counts: b.Counts, Fit: some(b.Fit), Unfit: some(b.Unfit), FitN: b.FitN,
+			UnfitN: b.UnfitN,
+			Came:   b.Came, Went: b.Went}
 	}
 	return out
 }

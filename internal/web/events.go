@@ -18,7 +18,8 @@ import (
 
 // eventCalls registers what is done to many people, and what is told of what was done to people.
 func (s *server) eventCalls(a huma.API) {
-	call(s, a, api.ChangePeople, func(ctx context.Context, in *api.Sent[api.PeopleChange]) (*body[api.PeopleChanged], error) {
+	call(s, a, api.ChangePeople, func(ctx context.Context, in *api.Sent[api.PeopleChange]) (*body[api.PeopleChanged],
+		error) {
 		m, err := s.many(ctx, in.Body)
 		if err != nil {
 			return nil, err
@@ -27,8 +28,9 @@ func (s *server) eventCalls(a huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		return &body[api.PeopleChanged]{api.PeopleChanged{People: done.People, Same: done.Same, Sessions: done.Sessions, Grants: done.Grants,
-			Back: done.Back, Consequence: consequence(done.Consequence), Digest: done.Digest, Stored: done.Stored,
+		return &body[api.PeopleChanged]{api.PeopleChanged{People: done.People, Same: done.Same, Sessions: done.Sessions,
+			Grants: done.Grants,
+			Back:   done.Back, Consequence: consequence(done.Consequence), Digest: done.Digest, Stored: done.Stored,
 			Listed: rows(done.Listed, 0, func(r people.ManyRow) api.ChangedRow {
 				return api.ChangedRow{Person: r.Person, Name: r.Name, Did: did(r.Did)}
 			}).Body.Items}}, nil
@@ -38,7 +40,8 @@ func (s *server) eventCalls(a huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		return &body[api.PersonEvents]{api.PersonEvents{Next: page.Next, Oldest: page.Oldest, Items: rows(page.Events, 0, event).Body.Items}}, nil
+		return &body[api.PersonEvents]{api.PersonEvents{Next: page.Next, Oldest: page.Oldest,
+			Items: rows(page.Events, 0, event).Body.Items}}, nil
 	})
 	call(s, a, api.ListRecipients, func(ctx context.Context, _ *api.None) (*body[api.List[api.Recipient]], error) {
 		all, err := s.gate.Recipients.List(ctx)
@@ -56,7 +59,8 @@ func (s *server) eventCalls(a huma.API) {
 func (s *server) many(ctx context.Context, in api.PeopleChange) (people.Many, error) {
 	w := in.People
 	m := people.Many{People: w.Numbers, Do: in.Do, Edit: edit(in.Set), Digest: in.Digest}
-	filter := people.Filter{Search: w.Search, State: w.State, Group: w.Group, Organisation: w.Organisation, UserType: w.UserType, Provider: w.Provider}
+	filter := people.Filter{Search: w.Search, State: w.State, Group: w.Group, Organisation: w.Organisation,
+		UserType: w.UserType, Provider: w.Provider}
 	searched := filter != people.Filter{}
 	if searched && strings.TrimSpace(w.Search) == "" && w.Search != "" {
 		return m, change.Field("people.search", errors.New("it has no words"))
@@ -83,10 +87,12 @@ func did(d person.Did) api.PersonDid {
 		}
 		return out
 	}
-	return api.PersonDid{State: d.State, Values: d.Values, Joined: units(d.Joined), Left: units(d.Left), Stays: units(d.Stays), Linked: d.Linked,
+	return api.PersonDid{State: d.State, Values: d.Values, Joined: units(d.Joined), Left: units(d.Left),
+		Stays: units(d.Stays), Linked: d.Linked,
 		Unlinked: d.Unlinked, Admitted: d.Admitted, Unadmitted: d.Unadmitted, Known: d.Known, Other: d.Other, More: d.More}
 }
 
 func event(e person.Event) api.PersonEvent {
-	return api.PersonEvent{Number: e.ID, At: e.At.Truncate(time.Millisecond), Person: e.Person, Via: string(e.Via), Who: e.Who, Did: did(e.Did)}
+	return api.PersonEvent{Number: e.ID, At: e.At.Truncate(time.Millisecond), Person: e.Person, Via: string(e.Via),
+		Who: e.Who, Did: did(e.Did)}
 }

@@ -29,7 +29,8 @@ func (s *server) clientCalls(a huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		return &body[api.Rotated]{api.Rotated{ClientID: app.Identity(), ClientSecret: app.Shown, Revision: app.Revision}}, nil
+		return &body[api.Rotated]{api.Rotated{ClientID: app.Identity(), ClientSecret: app.Shown, Revision: app.Revision}},
+			nil
 	})
 	filter := func(in *api.GrantFilter) grants.Filter {
 		return grants.Filter{Person: in.Person, Offset: in.Offset, Limit: in.Limit}
@@ -45,8 +46,9 @@ func (s *server) clientCalls(a huma.API) {
 				return nil, err
 			}
 			return rows(all, int(total), func(x grants.Grant) api.Grant {
-				return api.Grant{ID: x.ID, Person: x.Person, Name: names[x.Person], Subject: x.Subject, Provider: string(x.Provider),
-					Scopes: some(x.Scopes), Offline: x.Offline, Began: x.Began, Used: x.Used, Ended: x.Ended, Trace: x.Trace}
+				return api.Grant{ID: x.ID, Person: x.Person, Name: names[x.Person], Subject: x.Subject,
+					Provider: string(x.Provider),
+					Scopes:   some(x.Scopes), Offline: x.Offline, Began: x.Began, Used: x.Used, Ended: x.Ended, Trace: x.Trace}
 			}), nil
 		})
 	call(s, a, api.ListConsents,
@@ -71,7 +73,8 @@ func (s *server) clientCalls(a huma.API) {
 				return nil, err
 			}
 			return rows(all, int(total), func(x outbox.Waiting) api.Notice {
-				return api.Notice{Application: string(x.App), Address: x.Address, Tries: x.Tries, Answer: x.Answer, Due: x.Due, Until: x.Until}
+				return api.Notice{Application: string(x.App), Address: x.Address, Tries: x.Tries, Answer: x.Answer, Due: x.Due,
+					Until: x.Until}
 			}), nil
 		})
 	call(s, a, api.WithdrawConsent, func(ctx context.Context, in *api.OneConsent) (*body[api.Withdrawn], error) {

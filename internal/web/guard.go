@@ -45,7 +45,8 @@ func (s *server) address(c fiber.Ctx) netip.Addr {
 func (s *server) whence(c fiber.Ctx) api.Browser {
 	from, _ := netip.AddrFromSlice(c.RequestCtx().RemoteIP())
 	from = from.Unmap()
-	return api.Browser{Network: limit.Network(s.address(c).String()), From: from.String(), Proxied: within(from, s.proxies)}
+	return api.Browser{Network: limit.Network(s.address(c).String()), From: from.String(),
+		Proxied: within(from, s.proxies)}
 }
 
 func hop(text string) netip.Addr {
@@ -66,8 +67,8 @@ func (s *server) mayScrape(c fiber.Ctx, networks []netip.Prefix) bool {
 	return err == nil && name != ""
 }
 
-// routed gives a request to who serves its host: the gate at its own, nobody at any other. Whoever serves a further host
-// stands here, before what is the gate's own.
+// routed gives a request to who serves its host: the gate at its own, nobody at any other. Whoever serves a further
+// host stands here, before what is the gate's own.
 func (s *server) routed(c fiber.Ctx) error {
 	if federation.SameHost(c.Host(), s.host) {
 		return c.Next()
@@ -146,7 +147,8 @@ func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
 // nothing is.
 func wrongQuery(ctx huma.Context) *api.Problem {
 	wrong := func(field, message string) *api.Problem {
-		return &api.Problem{Type: "about:blank", Title: "What was given does not fit", Status: http.StatusUnprocessableEntity,
+		return &api.Problem{Type: "about:blank", Title: "What was given does not fit",
+			Status: http.StatusUnprocessableEntity,
 			Detail: message, Errors: []api.FieldProblem{{Field: "query." + field, Message: message}}}
 	}
 	var known []string
@@ -203,5 +205,6 @@ func (s *server) sameOrigin(c fiber.Ctx) bool {
 }
 
 func (s *server) deny(c fiber.Ctx, status int, detail string) {
-	_ = s.sendProblem(c, &api.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: detail})
+	_ = s.sendProblem(c, &api.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status,
+		Detail: detail})
 }

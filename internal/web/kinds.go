@@ -47,7 +47,8 @@ func (s *server) kindCalls(a huma.API) {
 	call(s, a, api.PreviewObject,
 		func(ctx context.Context, in *api.SentToObject[api.ObjectChange]) (*body[api.ObjectLooked], error) {
 			l, err := g.Records.Look(ctx, in.Kind, in.Name, in.Body.Revision, in.Body.Settings)
-			return &body[api.ObjectLooked]{api.ObjectLooked{New: l.New, Differences: append([]federation.Difference{}, l.Differences...),
+			return &body[api.ObjectLooked]{api.ObjectLooked{New: l.New, Differences: append([]federation.Difference{},
+				l.Differences...),
 				Consequence: consequence(l.Consequence)}}, err
 		})
 	call(s, a, api.PutObject,
@@ -89,11 +90,14 @@ func (s *server) object(o federation.Object) api.Object {
 func (s *server) kinds() []api.Kind {
 	out := []api.Kind{}
 	for _, l := range s.settingLists() {
-		out = append(out, api.Kind{Kind: string(l.kind), Protocol: l.protocol, Settings: describedAll(l.settings), Fields: describedAll(l.fields)})
+		out = append(out, api.Kind{Kind: string(l.kind), Protocol: l.protocol, Settings: describedAll(l.settings),
+			Fields: describedAll(l.fields)})
 	}
 	for _, kind := range s.gate.Records.Kinds() {
-		if list, settled := s.gate.Records.Settled(kind); kind != federation.KindProvider && kind != federation.KindApplication {
-			out = append(out, api.Kind{Kind: string(kind), Settings: describedAll(list), Fields: []api.Setting{}, Plain: settled})
+		if list, settled := s.gate.Records.Settled(kind); kind != federation.KindProvider &&
+			kind != federation.KindApplication {
+			out = append(out, api.Kind{Kind: string(kind), Settings: describedAll(list), Fields: []api.Setting{},
+				Plain: settled})
 		}
 	}
 	return out
@@ -110,10 +114,12 @@ type settingList struct {
 func (s *server) settingLists() (out []settingList) {
 	for _, p := range s.protocols {
 		if side := p.NewProvider(&federation.Gate{}, ""); p.Providers() && side != nil {
-			out = append(out, settingList{federation.KindProvider, p.Name(), federation.SettingList(federation.KindProvider, side), side.Fields()})
+			out = append(out, settingList{federation.KindProvider, p.Name(), federation.SettingList(federation.KindProvider,
+				side), side.Fields()})
 		}
 		if side := p.NewApplication(&federation.Gate{}, ""); p.Applications() && side != nil {
-			out = append(out, settingList{federation.KindApplication, p.Name(), federation.SettingList(federation.KindApplication, side), side.Fields()})
+			out = append(out, settingList{federation.KindApplication, p.Name(),
+				federation.SettingList(federation.KindApplication, side), side.Fields()})
 		}
 	}
 	return out
@@ -149,7 +155,8 @@ func (s *server) described(kind federation.Kind, protocol string) (list []federa
 
 // setting describes one setting on the wire.
 func setting(s federation.Setting) api.Setting {
-	out := api.Setting{Name: s.Name, Label: s.Label, Text: s.Says(), Default: s.Default, Group: s.Group, Type: string(s.Type), Most: s.Most,
+	out := api.Setting{Name: s.Name, Label: s.Label, Text: s.Says(), Default: s.Default, Group: s.Group,
+		Type: string(s.Type), Most: s.Most,
 		Refers: string(s.Refers)}
 	values := s.Choices
 	if values == nil {

@@ -71,13 +71,15 @@ func proposal(in arrivals.Proposed) api.MappingProposal {
 // trial reads what is to be tried on what.
 func (s *server) trial(in api.MappingTrial) (t traces.Trial, err error) {
 	given := 0
-	for _, is := range []bool{in.Trace != "", in.Person != 0, in.Message != "", len(in.Attributes) > 0 || in.Subject != ""} {
+	for _, is := range []bool{in.Trace != "", in.Person != 0, in.Message != "", len(in.Attributes) > 0 ||
+		in.Subject != ""} {
 		if is {
 			given++
 		}
 	}
 	if given > 1 {
-		return t, change.Field("trace", errors.New("a trace, a person, a message and values each say what arrived; give one of them"))
+		return t, change.Field("trace",
+			errors.New("a trace, a person, a message and values each say what arrived; give one of them"))
 	}
 	t = traces.Trial{Trace: in.Trace, Person: in.Person, Message: in.Message, Intake: in.Intake,
 		Release: in.Release, IntakeSet: in.IntakeSet, ReleaseSet: in.ReleaseSet}
@@ -110,7 +112,8 @@ func attributes(in []api.MappedValues) (out []profile.Attribute, err error) {
 func mapped(in traces.Tried) api.Mapped {
 	out := api.Mapped{Provider: string(in.Provider), Application: string(in.App), Subject: in.Received.Subject.Value,
 		Received: values(in.Received.Attributes), Intake: rules(in.Intake), Profile: values(in.Profile.Attributes),
-		Release: rules(in.Release), Released: []api.MappedValues{}, Withheld: in.Withheld, Asked: []string{}, Agree: []string{},
+		Release: rules(in.Release), Released: []api.MappedValues{}, Withheld: in.Withheld, Asked: []string{},
+		Agree:   []string{},
 		Refused: in.Refused}
 	if in.App != "" {
 		out.Request = map[bool]string{true: "recorded", false: "record"}[in.Recorded]
@@ -119,8 +122,9 @@ func mapped(in traces.Tried) api.Mapped {
 		out.Name = in.Released.Name.String()
 	}
 	for _, d := range in.Told {
-		out.Released = append(out.Released, api.MappedValues{Place: d.Place, Name: d.Name, Format: d.Format, Friendly: d.Friendly,
-			Values: plain(d.Values)})
+		out.Released = append(out.Released, api.MappedValues{Place: d.Place, Name: d.Name, Format: d.Format,
+			Friendly: d.Friendly,
+			Values:   plain(d.Values)})
 	}
 	for _, a := range in.Asked {
 		out.Asked = append(out.Asked, a.Name)

@@ -25,7 +25,8 @@ type kindOf[New, Edit, Shown any] struct {
 
 func (s *server) providerCalls(a huma.API) {
 	snap := func() *federation.Snapshot { return s.gate.Records.Snapshot() }
-	objectCalls(s, a, kindOf[api.NewProvider, api.ProviderChange, api.Provider]{kind: change.KindProvider, calls: api.Providers,
+	objectCalls(s, a, kindOf[api.NewProvider, api.ProviderChange, api.Provider]{kind: change.KindProvider,
+		calls:    api.Providers,
 		given:    func(n *api.NewProvider) api.NewRecord { return n.NewRecord },
 		settings: func(c *api.ProviderChange) api.RecordChange { return c.RecordChange },
 		list: func(search string, offset, limit int) *body[api.List[api.Row]] {
@@ -131,7 +132,8 @@ func (s *server) provider(ctx context.Context, r federation.Record) (*body[api.P
 func (s *server) application(ctx context.Context, r federation.Record) (*body[api.Application], error) {
 	a := r.(*federation.Application)
 	shown, err := s.record(ctx, a)
-	out := api.Application{Record: shown, Provider: string(a.Provider), Attended: a.Attended(), Open: a.Start(&s.gate.Snapshot().Gate),
+	out := api.Application{Record: shown, Provider: string(a.Provider), Attended: a.Attended(),
+		Open:     a.Start(&s.gate.Snapshot().Gate),
 		OwnStart: a.OwnStart, ClientSecret: a.Shown}
 	if a.Side.Can().Lasting != nil {
 		out.ClientID = a.Identity()

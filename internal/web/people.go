@@ -20,7 +20,8 @@ import (
 )
 
 func peopleFilter(f api.PeopleFilter, after string, limit int) people.Filter {
-	return people.Filter{Search: f.Search, State: f.State, Group: f.Group, Organisation: f.Organisation, UserType: f.UserType,
+	return people.Filter{Search: f.Search, State: f.State, Group: f.Group, Organisation: f.Organisation,
+		UserType: f.UserType,
 		Provider: f.Provider, After: after, Limit: limit}
 }
 
@@ -34,7 +35,8 @@ func (s *server) peopleCalls(a huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			return &body[api.People]{api.People{Items: rows(page.People, 0, s.person).Body.Items, Total: page.Total, Next: page.Next}}, nil
+			return &body[api.People]{api.People{Items: rows(page.People, 0, s.person).Body.Items, Total: page.Total,
+				Next: page.Next}}, nil
 		})
 	call(s, a, api.AddPerson,
 		func(ctx context.Context, in *api.Sent[api.NewPerson]) (*body[api.PersonShown], error) {
@@ -127,16 +129,21 @@ func (s *server) rollCalls(a huma.API) {
 				return nil, err
 			}
 			who := by(ctx)
-			return &body[api.Job]{jobShown(g.Jobs.Start("import people", "people", func(ctx context.Context, p jobs.Progress) (any, error) {
+			return &body[api.Job]{jobShown(g.Jobs.Start("import people", "people", func(ctx context.Context,
+				p jobs.Progress) (any, error) {
 				defer release()
-				return g.Roll.Import(ctx, who, roll.Import{Document: document, By: how.By, KnownOnly: how.KnownOnly, SkipBad: how.SkipBad,
+				return g.Roll.Import(ctx, who, roll.Import{Document: document, By: how.By, KnownOnly: how.KnownOnly,
+					SkipBad: how.SkipBad,
 					Empties: how.Empties, Digest: how.Digest}, p)
 			}))}, nil
 		})
 	s.eventCalls(a)
 	download(s, a, api.ExportPeople,
 		func(ctx context.Context, in *api.PeopleExport) (*fileOut, error) {
-			return s.file(in.Form, "people", func(to io.Writer) error { return g.Roll.Export(ctx, peopleFilter(in.PeopleFilter, "", 0), in.Form, to) })
+			return s.file(in.Form, "people", func(to io.Writer) error {
+				return g.Roll.Export(ctx,
+					peopleFilter(in.PeopleFilter, "", 0), in.Form, to)
+			})
 		})
 }
 
@@ -166,7 +173,8 @@ func edit(in api.PersonChange) people.Edit {
 	}
 	var marks []person.ValueMark
 	for _, m := range in.Marks {
-		marks = append(marks, person.ValueMark{Attribute: m.Attribute, Value: m.Value, Mark: person.Mark{Type: m.Type, Primary: m.Primary}})
+		marks = append(marks, person.ValueMark{Attribute: m.Attribute, Value: m.Value,
+			Mark: person.Mark{Type: m.Type, Primary: m.Primary}})
 	}
 	return people.Edit{Values: in.Values, Marks: marks, Join: names(in.Join), Leave: names(in.Leave)}
 }
@@ -211,7 +219,8 @@ func (s *server) shown(p people.Person, err error) (*body[api.PersonShown], erro
 			x.Proofs[i] = string(v.Proof(i))
 			x.Verified = x.Verified && v.Proof(i) == person.ByMail
 			if m := v.Mark(i); m != (person.Mark{}) {
-				x.Marks = append(x.Marks, api.ValueMark{Attribute: v.Name, Value: v.Attribute.Values[i].String(), Type: m.Type, Primary: m.Primary})
+				x.Marks = append(x.Marks, api.ValueMark{Attribute: v.Name, Value: v.Attribute.Values[i].String(), Type: m.Type,
+					Primary: m.Primary})
 			}
 		}
 		if x.Source.Provider != nil {
@@ -233,9 +242,12 @@ func (s *server) shown(p people.Person, err error) (*body[api.PersonShown], erro
 }
 
 func imported(in *roll.Imported) *api.PeopleImported {
-	return &api.PeopleImported{Rows: in.Rows, New: in.New, Changed: in.Changed, Same: in.Same, Disabled: in.Disabled, Enabled: in.Enabled,
-		BadRows: in.BadRows, Bad: some(in.Bad), OddRows: in.OddRows, Odd: some(in.Odd), By: in.By, Columns: some(in.Columns), Separator: in.Separator, Encoding: in.Encoding,
-		Digest: in.Digest, Stored: in.Stored, Consequence: consequence(in.Consequence), Listed: rows(in.Listed, 0, func(r roll.Row) api.ImportedRow {
+	return &api.PeopleImported{Rows: in.Rows, New: in.New, Changed: in.Changed, Same: in.Same, Disabled: in.Disabled,
+		Enabled: in.Enabled,
+		BadRows: in.BadRows, Bad: some(in.Bad), OddRows: in.OddRows, Odd: some(in.Odd), By: in.By, Columns: some(in.Columns),
+		Separator: in.Separator, Encoding: in.Encoding,
+		Digest: in.Digest, Stored: in.Stored, Consequence: consequence(in.Consequence),
+		Listed: rows(in.Listed, 0, func(r roll.Row) api.ImportedRow {
 			return api.ImportedRow{Line: r.Line, Person: r.Person, Name: r.Name, Differences: some(r.Differences)}
 		}).Body.Items}
 }

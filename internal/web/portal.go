@@ -36,7 +36,8 @@ func (s *server) portalRoutes(app *fiber.App) {
 	app.Get("/sign-out", func(c fiber.Ctx) error {
 		c.Set("Cache-Control", "no-store")
 		if s.gate.Leaving.Session(c.Context(), c.Cookies(s.cookie("session"))) == nil {
-			return s.page(c, http.StatusOK, "message.html", view{Title: "You are signed out", Text: "You can close this window.", Home: true})
+			return s.page(c, http.StatusOK, "message.html", view{Title: "You are signed out",
+				Text: "You can close this window.", Home: true})
 		}
 		return (&Site{s}).AskToLeave(c, "/sign-out", "/", nil)
 	})
@@ -131,10 +132,12 @@ func (s *server) applications(c fiber.Ctx) error {
 	if c.Query("via") != "" || c.Query("in") != "" {
 		return s.see(c, "/")
 	}
-	if snap.Portal().Straight && len(shown.Tiles) == 1 && len(shown.Coming)+len(shown.Offers) == 0 && !c.Request().URI().QueryArgs().Has("all") {
+	if snap.Portal().Straight && len(shown.Tiles) == 1 && len(shown.Coming)+len(shown.Offers) == 0 &&
+		!c.Request().URI().QueryArgs().Has("all") {
 		return s.see(c, shown.Tiles[0].Path())
 	}
-	v := portalView{view: view{Title: "Your applications", Wide: true}, Name: shown.Name, Search: c.Query("search"), All: len(shown.Tiles)}
+	v := portalView{view: view{Title: "Your applications", Wide: true}, Name: shown.Name, Search: c.Query("search"),
+		All: len(shown.Tiles)}
 	v.Script = v.All > mostAtOnce
 	for _, t := range shown.Tiles {
 		title := t.App.PortalSection
@@ -161,7 +164,8 @@ func (s *server) applications(c fiber.Ctx) error {
 
 func (v portalView) found(t tile) bool {
 	text := strings.ToLower(t.Title + " " + t.Text)
-	return !slices.ContainsFunc(strings.Fields(strings.ToLower(v.Search)), func(w string) bool { return !strings.Contains(text, w) })
+	return !slices.ContainsFunc(strings.Fields(strings.ToLower(v.Search)),
+		func(w string) bool { return !strings.Contains(text, w) })
 }
 
 // longestText bounds the text of a tile, in characters.
@@ -212,7 +216,8 @@ func (s *server) enter(c fiber.Ctx, page, via string) error {
 			Text:     "Allow cookies for this address and sign in again. If you were signed out meanwhile, just sign in again.",
 			Continue: cmp.Or(page, "/"), Verb: "Sign in"})
 	}
-	return s.answer(c, s.gate.Crossings.Open(c.Context(), s.browser(c), driving.Start{App: string(federation.PortalName), Target: page, Via: via}))
+	return s.answer(c, s.gate.Crossings.Open(c.Context(), s.browser(c), driving.Start{App: string(federation.PortalName),
+		Target: page, Via: via}))
 }
 
 // askForEntry puts an admission before whoever may approve it.
@@ -251,7 +256,8 @@ func (s *server) ownPage(c fiber.Ctx) error {
 	if c.Query("in") != "" {
 		return s.see(c, "/person")
 	}
-	return s.render(c, http.StatusOK, "person.html", personView{view{Title: p.Name, Wide: true}, p, len(p.Sessions) - 1}, pagePolicy)
+	return s.render(c, http.StatusOK, "person.html", personView{view{Title: p.Name, Wide: true}, p, len(p.Sessions) - 1},
+		pagePolicy)
 }
 
 // changeValue begins the change of a value that people may change themselves.
@@ -314,8 +320,10 @@ func (s *server) portalCalls(a huma.API) {
 		out := api.List[api.Start]{Items: []api.Start{}}
 		for _, x := range snap.Starts() {
 			if in.Application == "" || in.Application == string(x.App) {
-				out.Items = append(out.Items, api.Start{Name: string(x.Name), Application: string(x.App), Title: x.Title, Target: x.Target,
-					Address: s.gate.Base() + "/open/" + string(x.App) + "?start=" + string(x.Name), Sentence: policy.StartSentence(snap, x), Broken: x.Broken})
+				out.Items = append(out.Items, api.Start{Name: string(x.Name), Application: string(x.App), Title: x.Title,
+					Target:   x.Target,
+					Address:  s.gate.Base() + "/open/" + string(x.App) + "?start=" + string(x.Name),
+					Sentence: policy.StartSentence(snap, x), Broken: x.Broken})
 			}
 		}
 		out.Total = int64(len(out.Items))
@@ -330,7 +338,8 @@ func (s *server) portalCalls(a huma.API) {
 		for _, p := range shown.By {
 			by = append(by, p.Title)
 		}
-		return &body[api.Portal]{api.Portal{By: by, Person: in.Number, Name: shown.Name, In: there && !shown.Out, Tiles: s.tiles(shown.Tiles), Coming: s.tiles(shown.Coming),
+		return &body[api.Portal]{api.Portal{By: by, Person: in.Number, Name: shown.Name, In: there && !shown.Out,
+			Tiles: s.tiles(shown.Tiles), Coming: s.tiles(shown.Coming),
 			Offers: s.tiles(shown.Offers), Hidden: s.tiles(shown.Hidden)}}, nil
 	})
 }
@@ -338,8 +347,9 @@ func (s *server) portalCalls(a huma.API) {
 func (s *server) tiles(all []crossing.Tile) []api.Tile {
 	out := []api.Tile{}
 	for _, t := range all {
-		one := api.Tile{Application: string(t.App.Name), Title: t.Title(), Section: t.App.PortalSection, Address: s.gate.Base() + t.Path(),
-			Marks: tileOf(t).Marks, Used: t.Used, Why: crossing.Foreseen{Entry: t.Entry}.InWords()}
+		one := api.Tile{Application: string(t.App.Name), Title: t.Title(), Section: t.App.PortalSection,
+			Address: s.gate.Base() + t.Path(),
+			Marks:   tileOf(t).Marks, Used: t.Used, Why: crossing.Foreseen{Entry: t.Entry}.InWords()}
 		if t.Start != nil {
 			one.Start = string(t.Start.Name)
 		}

@@ -20,10 +20,14 @@ func TestFailuresOfOurOwn(t *testing.T) {
 		status int
 		says   string
 	}{
-		fmt.Errorf("/secret/paths: %w", sqlite3.Error{Code: sqlite3.ErrFull}): {http.StatusInsufficientStorage, "make room where the gate"},
-		sqlite3.Error{Code: sqlite3.ErrReadonly}:                              {http.StatusInsufficientStorage, "nothing of this call was stored"},
-		sqlite3.Error{Code: sqlite3.ErrConstraint}:                            {http.StatusInternalServerError, "Look into the gate's log"},
-		errors.New("/secret/paths"):                                           {http.StatusInternalServerError, "Look into the gate's log"},
+		fmt.Errorf("/secret/paths: %w", sqlite3.Error{Code: sqlite3.ErrFull}): {http.StatusInsufficientStorage,
+			"make room where the gate"},
+		sqlite3.Error{Code: sqlite3.ErrReadonly}: {http.StatusInsufficientStorage,
+			"nothing of this call was stored"},
+		sqlite3.Error{Code: sqlite3.ErrConstraint}: {http.StatusInternalServerError,
+			"Look into the gate's log"},
+		errors.New("/secret/paths"): {http.StatusInternalServerError,
+			"Look into the gate's log"},
 	} {
 		var p *api.Problem
 		require.ErrorAs(t, s.problem(cause), &p)

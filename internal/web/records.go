@@ -99,7 +99,8 @@ func (s *server) record(ctx context.Context, r federation.Record) (api.Record, e
 	}
 	return api.Record{ID: string(b.ID), Name: string(b.Name), Title: b.Title, Protocol: side.Protocol(),
 			EntityID: side.Identity(), Source: b.Intake.Source,
-			Settings: federation.SettingsOf(r), Lists: federation.ListsOf(r), Endpoints: endpoints(side.Endpoints()), Facts: told,
+			Settings: federation.SettingsOf(r), Lists: federation.ListsOf(r), Endpoints: endpoints(side.Endpoints()),
+			Facts:   told,
 			Missing: federation.Lacking(side.Missing()), Standing: standing,
 			Taken: s.taken(b, fresh), Certificates: s.certificates(side.Keys()), Added: b.Added, Revision: b.Revision,
 			Rules: effective(s.gate.Snapshot(), r), Consequence: took(ctx)},
@@ -109,7 +110,8 @@ func (s *server) record(ctx context.Context, r federation.Record) (api.Record, e
 func row(r federation.Record) api.Row {
 	b, side := r.Basic(), r.Part()
 	mapping, set := federation.MappingOf(r)
-	return api.Row{Rules: len(mapping.Rules), Set: string(set), Name: string(b.Name), Title: b.Title, Protocol: side.Protocol(), EntityID: federation.KnownAs(r),
+	return api.Row{Rules: len(mapping.Rules), Set: string(set), Name: string(b.Name), Title: b.Title,
+		Protocol: side.Protocol(), EntityID: federation.KnownAs(r),
 		Source: b.Intake.Source, Phase: string(b.Phase),
 		Missing: federation.Lacking(side.Missing()), Ends: ends(side), Revision: b.Revision}
 }
@@ -196,7 +198,8 @@ func (s *server) taken(b *federation.Basics, fresh freshness.State) api.Taken {
 }
 
 func preview(p records.Preview) api.Preview {
-	out := api.Preview{Kind: p.Kind, Name: p.Name, Title: p.Title, EntityID: p.EntityID, Existing: p.Existing, Known: p.Known,
+	out := api.Preview{Kind: p.Kind, Name: p.Name, Title: p.Title, EntityID: p.EntityID, Existing: p.Existing,
+		Known:    p.Known,
 		Revision: p.Revision, Document: p.Document, OtherRole: p.OtherRole, Values: p.Values, Differences: p.Differences,
 		Missing: p.Missing, Findings: p.Findings, Consequence: consequence(p.Consequence)}
 	for _, c := range p.Choices {

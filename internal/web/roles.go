@@ -28,8 +28,9 @@ func (s *server) roleCalls(a huma.API) {
 				continue
 			}
 			for _, r := range snap.Book(app.Name).Roles {
-				out.Items = append(out.Items, api.Role{Name: string(r.Name), Role: r.As, Title: r.Title, Application: string(r.App),
-					Values: r.Values, Sentence: policy.RoleSentence(r), Default: app.DefaultRole == r.Name, Broken: r.Broken})
+				out.Items = append(out.Items, api.Role{Name: string(r.Name), Role: r.As, Title: r.Title,
+					Application: string(r.App),
+					Values:      r.Values, Sentence: policy.RoleSentence(r), Default: app.DefaultRole == r.Name, Broken: r.Broken})
 			}
 		}
 		out.Total = int64(len(out.Items))
@@ -70,7 +71,8 @@ func expected(snap *federation.Snapshot, r federation.Record) (out []api.Expecte
 		return nil
 	}
 	for _, x := range policy.ExpectedOf(snap, p) {
-		out = append(out, api.ExpectedValue{Value: x.Value, Group: string(x.Group), Title: x.Title, Effects: some(x.Effects)})
+		out = append(out, api.ExpectedValue{Value: x.Value, Group: string(x.Group), Title: x.Title,
+			Effects: some(x.Effects)})
 	}
 	return out
 }

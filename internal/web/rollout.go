@@ -35,14 +35,19 @@ func tallied(all []traces.Tally) []api.FindingCount {
 
 func rolloutShown(f phases.Standing, now time.Time) api.Rollout {
 	b, o := f.Record.Basic(), f.Old
-	out := api.Rollout{Phase: string(f.Phase), Cohort: strings.Join(b.Cohort, " "), Before: string(b.Before.Phase), BeforeCohort: strings.Join(b.Before.Cohort, " "),
-		Since: f.Since, People: f.Cohort, Tried: f.Tried, Entered: f.Entered, Refused: f.Refused, Findings: tallied(f.Findings),
-		Old: api.EarlierWay{People: o.People, Entered: o.Entered, Refused: o.Refused, OfCohort: o.OfCohort, Unknown: o.Unknown,
+	out := api.Rollout{Phase: string(f.Phase), Cohort: strings.Join(b.Cohort, " "), Before: string(b.Before.Phase),
+		BeforeCohort: strings.Join(b.Before.Cohort, " "),
+		Since:        f.Since, People: f.Cohort, Tried: f.Tried, Entered: f.Entered, Refused: f.Refused,
+		Findings: tallied(f.Findings),
+		Old: api.EarlierWay{People: o.People, Entered: o.Entered, Refused: o.Refused, OfCohort: o.OfCohort,
+			Unknown:  o.Unknown,
 			Findings: tallied(o.Findings)},
-		Awaited: []api.PersonNamed{}, Sessions: []api.SessionLeft{}, Made: []api.PersonNamed{}, InTheWay: []api.InTheWay{}, Ways: []api.WayTo{}}
+		Awaited: []api.PersonNamed{}, Sessions: []api.SessionLeft{}, Made: []api.PersonNamed{}, InTheWay: []api.InTheWay{},
+		Ways: []api.WayTo{}}
 	if at := b.Pending(); !at.IsZero() {
 		if now.Before(at) {
-			out.Next = &api.NextPhase{Phase: string(b.NextPhase), Cohort: strings.Join(b.NextCohort, " "), At: at, Text: b.NextAt,
+			out.Next = &api.NextPhase{Phase: string(b.NextPhase), Cohort: strings.Join(b.NextCohort, " "), At: at,
+				Text: b.NextAt,
 				Told: append([]string{}, f.Told...)}
 		} else {
 			out.Cohort = strings.Join(b.NextCohort, " ")
@@ -50,7 +55,8 @@ func rolloutShown(f phases.Standing, now time.Time) api.Rollout {
 	}
 	for _, w := range f.Ways {
 		p := w.Provider
-		one := api.WayTo{Provider: string(p.Name), Title: p.Title, By: w.By, People: w.People, Entered: w.Entered, Refused: w.Refused}
+		one := api.WayTo{Provider: string(p.Name), Title: p.Title, By: w.By, People: w.People, Entered: w.Entered,
+			Refused: w.Refused}
 		phase, _ := p.PhaseAt(now)
 		if one.Phase = string(phase); phase == federation.Pilot {
 			one.Cohort = strings.Join(p.CohortAt(now), " ")

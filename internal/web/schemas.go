@@ -32,7 +32,8 @@ func (s *server) settingSchemas(doc *huma.OpenAPI) {
 		whole.PrecomputeMessages()
 		doc.Components.Schemas.Map()[name] = whole
 	}
-	for of, name := range map[string]string{"Provider": "ProviderSettings", "ProviderChange": "ProviderSettings", "NewProvider": "ProviderSettings",
+	for of, name := range map[string]string{"Provider": "ProviderSettings", "ProviderChange": "ProviderSettings",
+		"NewProvider":       "ProviderSettings",
 		"Application":       "ApplicationSettings",
 		"ApplicationChange": "ApplicationSettings", "NewApplication": "ApplicationSettings"} {
 		schema := doc.Components.Schemas.Map()[of]
@@ -62,9 +63,11 @@ func settingSchema(one federation.Setting) *huma.Schema {
 	}
 	switch one.Type { // the text, or what it stands for
 	case federation.List:
-		return &huma.Schema{OneOf: []*huma.Schema{s, {Type: huma.TypeArray, Items: &huma.Schema{Type: huma.TypeString}}}, Description: one.Says()}
+		return &huma.Schema{OneOf: []*huma.Schema{s, {Type: huma.TypeArray, Items: &huma.Schema{Type: huma.TypeString}}},
+			Description: one.Says()}
 	case federation.Pairs:
-		return &huma.Schema{OneOf: []*huma.Schema{s, {Type: huma.TypeObject, AdditionalProperties: &huma.Schema{Type: huma.TypeString}}}, Description: one.Says()}
+		return &huma.Schema{OneOf: []*huma.Schema{s, {Type: huma.TypeObject,
+			AdditionalProperties: &huma.Schema{Type: huma.TypeString}}}, Description: one.Says()}
 	}
 	for _, c := range one.Choices {
 		s.Enum = append(s.Enum, c)
@@ -82,7 +85,8 @@ func fileSchema(title string, list []federation.Setting) map[string]any {
 		case federation.Rules:
 			s = huma.Schema{Title: one.Label, Description: one.Says(), Type: huma.TypeObject}
 		case federation.Values:
-			s = huma.Schema{Title: one.Label, Description: one.Says(), Type: huma.TypeArray, Items: &huma.Schema{Type: huma.TypeString}}
+			s = huma.Schema{Title: one.Label, Description: one.Says(), Type: huma.TypeArray,
+				Items: &huma.Schema{Type: huma.TypeString}}
 		case federation.Duration:
 			s.Pattern = `^([0-9]+d|([0-9]+(\.[0-9]+)?(h|m|s))*)$`
 		case federation.Day:

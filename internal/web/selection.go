@@ -64,7 +64,8 @@ func (s *server) findWay(ctx context.Context, in *api.SentTo[api.WayAsked]) (*bo
 	}
 	asked := policy.Asking{Network: network, Hints: in.Body.Hints, Chosen: federation.Name(in.Body.Provider)}
 	if in.Body.Email != "" && !asked.Type(in.Body.Email) {
-		return nil, change.Field("email", errors.New("this is no e-mail address; write it like ada@wrenmoor.example, or give a user name"))
+		return nil, change.Field("email",
+			errors.New("this is no e-mail address; write it like ada@wrenmoor.example, or give a user name"))
 	}
 	var c policy.Choice
 	if in.Body.Person != 0 {

@@ -74,7 +74,8 @@ func New(o Options) *fiber.App {
 	s.secure, s.host = scheme == "https", host
 	app := fiber.New(fiber.Config{AppName: "Inner Gate", StrictRouting: true, CaseSensitive: true, Immutable: true,
 		ReadBufferSize: maxHeader, BodyLimit: maxBody, StreamRequestBody: true, DisablePreParseMultipartForm: true,
-		JSONEncoder: plainJSON, ReadTimeout: 30 * time.Second, WriteTimeout: 60 * time.Second, IdleTimeout: 90 * time.Second, ErrorHandler: s.failed})
+		JSONEncoder: plainJSON, ReadTimeout: 30 * time.Second, WriteTimeout: 60 * time.Second, IdleTimeout: 90 * time.Second,
+		ErrorHandler: s.failed})
 	app.Use(recoverer.New(recoverer.Config{EnableStackTrace: true, StackTraceHandler: func(c fiber.Ctx, e any) {
 		s.log.Error("a handler failed by our own fault", "path", c.Path(), "panic", fmt.Sprint(e), "stack",
 			string(debug.Stack()))
@@ -112,7 +113,8 @@ func New(o Options) *fiber.App {
 			return s.sendProblem(c, &api.Problem{Type: "about:blank", Title: "This address does not take " + c.Method(),
 				Status: http.StatusMethodNotAllowed, Detail: "Use " + allow + "."})
 		}
-		return s.sendProblem(c, &api.Problem{Type: "about:blank", Title: "There is no such call", Status: http.StatusNotFound,
+		return s.sendProblem(c, &api.Problem{Type: "about:blank", Title: "There is no such call",
+			Status: http.StatusNotFound,
 			Detail: "The calls there are stand in " + s.gate.Base() + "/api/v1/openapi.json."})
 	})
 	s.console(app)

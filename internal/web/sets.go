@@ -87,7 +87,8 @@ func deviation(r federation.Record) api.Deviation {
 }
 
 func setShown(snap *federation.Snapshot, set *federation.Set) api.Set {
-	out := api.Set{Name: string(set.Name), SetChange: api.SetChange{Way: string(set.Way), Title: set.Title, Notes: set.Notes,
+	out := api.Set{Name: string(set.Name), SetChange: api.SetChange{Way: string(set.Way), Title: set.Title,
+		Notes:   set.Notes,
 		Mapping: set.Mapping, Revision: set.Revision}, Using: []string{}, Deviating: []api.Deviation{}, Added: set.Added}
 	for _, r := range snap.Using(set.Name) {
 		out.Using = append(out.Using, r.Ref().String())
@@ -118,8 +119,10 @@ func consequence(c change.Consequence) *api.Consequence {
 	if c.Empty() {
 		return nil
 	}
-	out := &api.Consequence{Looked: c.Looked, Seen: c.Seen, Known: c.Known, Shut: c.Shut, Renamed: c.Renamed, Held: c.Held, Told: c.Told, Let: c.Let,
-		Untold: c.Untold, Cause: c.Cause, Stopped: c.Stopped, People: []api.Affected{}, Finding: c.Finding, Confirm: c.Digest}
+	out := &api.Consequence{Looked: c.Looked, Seen: c.Seen, Known: c.Known, Shut: c.Shut, Renamed: c.Renamed,
+		Held: c.Held, Told: c.Told, Let: c.Let,
+		Untold: c.Untold, Cause: c.Cause, Stopped: c.Stopped, People: []api.Affected{}, Finding: c.Finding,
+		Confirm: c.Digest}
 	for _, o := range c.Offered {
 		out.Offered = append(out.Offered, api.Offer{Provider: string(o.Provider), Applications: plainNames(o.Apps)})
 	}
@@ -157,7 +160,8 @@ func (s *server) reevaluate(_ context.Context, in api.Reevaluation) (*body[api.J
 	if err != nil {
 		return nil, err
 	}
-	j := g.Jobs.Start("re-evaluate recorded crossings", "crossings", func(ctx context.Context, p jobs.Progress) (any, error) {
+	j := g.Jobs.Start("re-evaluate recorded crossings", "crossings", func(ctx context.Context, p jobs.Progress) (any,
+		error) {
 		defer end()
 		total, err := g.Traces.Count(ctx, which)
 		if err != nil {

@@ -134,7 +134,8 @@ func (s *server) connections(ctx context.Context, search string) ([]api.Connecti
 
 // connection tells of one application. What is found on the provider that it is
 // tied to is found on the way as well.
-func (s *server) connection(snap *federation.Snapshot, app *federation.Application, found map[string][]*finding.Finding,
+func (s *server) connection(snap *federation.Snapshot, app *federation.Application,
+	found map[string][]*finding.Finding,
 	last traces.Head) api.Connection {
 	fs := found[app.Ref().String()]
 	if p, ok := snap.Provider(app.Provider); ok {
@@ -142,7 +143,8 @@ func (s *server) connection(snap *federation.Snapshot, app *federation.Applicati
 	}
 	state := stateOf(app, fs)
 	out := api.Connection{Name: string(app.Name), Title: app.Title, Protocol: app.Protocol(), Phase: string(app.Phase),
-		Provider: string(app.Provider), Attended: app.Attended(), Open: app.Start(&s.gate.Snapshot().Gate), Errors: state.Errors,
+		Provider: string(app.Provider), Attended: app.Attended(), Open: app.Start(&s.gate.Snapshot().Gate),
+		Errors:   state.Errors,
 		Warnings: state.Warnings, Waiting: state.Waiting}
 	if fs = checks.Sort(slices.Clone(fs)); len(fs) > 0 {
 		out.Worst = fs[0].Title

@@ -19,7 +19,8 @@ func (s *server) traceCalls(a huma.API) {
 	g := s.gate
 	call(s, a, api.ListTraces,
 		func(ctx context.Context, in *api.TraceFilter) (*body[api.TraceList], error) {
-			f := traces.Filter{Search: in.Search, Result: in.Result, Application: in.Application, Provider: in.Provider, Since: in.Since,
+			f := traces.Filter{Search: in.Search, Result: in.Result, Application: in.Application, Provider: in.Provider,
+				Since:  in.Since,
 				Before: in.Before, Offset: in.Offset, Limit: in.Limit}
 			if in.Search != "" {
 				found, err := g.People.List(ctx, people.Filter{Search: in.Search, Limit: mostNamed})
@@ -69,7 +70,8 @@ func (s *server) traceCalls(a huma.API) {
 }
 
 // remedies are what would have let somebody in who was refused entry.
-func (s *server) remedies(ctx context.Context, snap *federation.Snapshot, head traces.Head) (out []api.Remedy, err error) {
+func (s *server) remedies(ctx context.Context, snap *federation.Snapshot, head traces.Head) (out []api.Remedy,
+	err error) {
 	if head.Result != crossing.Refused {
 		return nil, nil
 	}

@@ -83,8 +83,10 @@ func wordsOf(in []federation.Name) []string {
 
 // unit shows a group or an organisation.
 func (s *server) unit(x *federation.Unit, members int64) api.Unit {
-	out := api.Unit{Kind: string(x.Kind), Name: string(x.Name), Added: x.Added, Members: members, Holds: []string{}, Landing: []string{},
-		UnitChange: api.UnitChange{Title: x.Title, Notes: x.Notes, UserType: x.UserType, Inside: string(x.Inside), Values: some(x.Values),
+	out := api.Unit{Kind: string(x.Kind), Name: string(x.Name), Added: x.Added, Members: members, Holds: []string{},
+		Landing: []string{},
+		UnitChange: api.UnitChange{Title: x.Title, Notes: x.Notes, UserType: x.UserType, Inside: string(x.Inside),
+			Values:    some(x.Values),
 			Providers: wordsOf(x.Providers), Domains: some(x.Domains), Groups: wordsOf(x.Groups), Revision: x.Revision}}
 	snap := s.gate.Records.Snapshot()
 	if x.Kind == federation.KindGroup {

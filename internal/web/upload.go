@@ -148,7 +148,8 @@ func (u *upload) whole(settings any) (document []byte, release func(), err error
 	case err != nil:
 		return nil, nil, change.Field("document", fmt.Errorf("it did not come whole: %w", err))
 	case n > table.MaxOctets:
-		return nil, nil, change.Field("document", fmt.Errorf("it has more than %d octets; give it in parts", table.MaxOctets))
+		return nil, nil, change.Field("document", fmt.Errorf("it has more than %d octets; give it in parts",
+			table.MaxOctets))
 	}
 	memory := listMemory(n)
 	if !lists.take(memory, listWait) {

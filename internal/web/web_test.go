@@ -264,7 +264,8 @@ func TestAPIDescribesTakingIn(t *testing.T) {
 			for _, p := range o.Parameters {
 				remark = remark || p.Name == "remark"
 			}
-			changes := method != "get" && !strings.HasSuffix(path, "/preview") && !strings.HasSuffix(path, "/simulations") && !strings.HasSuffix(path, "/way") && path != "/api/v1/me" && path != "/api/v1/setup"
+			changes := method != "get" && !strings.HasSuffix(path, "/preview") && !strings.HasSuffix(path, "/simulations") &&
+				!strings.HasSuffix(path, "/way") && path != "/api/v1/me" && path != "/api/v1/setup"
 			if changes {
 				require.True(t, remark, "%s %s takes a remark", method, path)
 			}
@@ -379,7 +380,8 @@ func TestBadInputOfPeople(t *testing.T) {
 		{"POST", "/applications/roster/subjects", `{"csv":"provider,name,value\nstaff,a,1","format":"x"}`, 422, "format"},
 		{"POST", "/applications/roster/subjects", `{"csv":"x","known":[{"provider":"staff","name":"a","value":"1"}]}`, 422,
 			"not both"},
-		{"POST", "/applications/roster/subjects", `{"known":[{"provider":"staff","name":"a","format":"persistent","value":"1"}]}`,
+		{"POST", "/applications/roster/subjects",
+			`{"known":[{"provider":"staff","name":"a","format":"persistent","value":"1"}]}`,
 			422, "digest"},
 		{"POST", "/applications/roster/subjects", `{"csv":"` + strings.Repeat("x", 2600000) + `"}`, 422, "csv"},
 		{"POST", "/applications/roster/subjects",

@@ -26,7 +26,8 @@ func (c *Checker) access(l *List, a *federation.Application) {
 	said, _ := a.Admissions.Read()
 	for _, name := range a.Admissions.Groups() {
 		if x := said[name]; !x.Holds(c.Now) {
-			l.Add(finding.New(finding.AdmissionEnded, finding.Fact("Group", name), finding.Fact("Ended", x.Until.UTC().Format(time.RFC3339))))
+			l.Add(finding.New(finding.AdmissionEnded, finding.Fact("Group", name), finding.Fact("Ended",
+				x.Until.UTC().Format(time.RFC3339))))
 		}
 	}
 }
@@ -83,7 +84,8 @@ func (c *Checker) shadow(l *List, r *federation.Rule, before []*federation.Rule,
 	}
 	by := finding.Fact("Decided before, by", string(before[i].Name)+": "+before[i].Title)
 	if before[i].Then != r.Then && c.covers(r, before[i]) {
-		l.Add(finding.New(finding.RuleContradicts, named, by, finding.Fact("It says", string(r.Then)), finding.Fact("That one says", string(before[i].Then))))
+		l.Add(finding.New(finding.RuleContradicts, named, by, finding.Fact("It says", string(r.Then)),
+			finding.Fact("That one says", string(before[i].Then))))
 		return
 	}
 	l.Add(finding.New(finding.RuleShadowed, named, by))
@@ -92,17 +94,23 @@ func (c *Checker) shadow(l *List, r *federation.Rule, before []*federation.Rule,
 // covers reports whether a rule is about everybody whom another one is about, whenever that holds.
 func (c *Checker) covers(x, r *federation.Rule) bool {
 	around := func(g federation.Name) bool {
-		return slices.Contains(x.Groups, g) && (!x.Alone || r.Alone) || !x.Alone && slices.ContainsFunc(c.Snap.Around([]federation.Name{g}),
-			func(n federation.Name) bool { return slices.Contains(x.Groups, n) })
+		return slices.Contains(x.Groups, g) && (!x.Alone || r.Alone) || !x.Alone &&
+			slices.ContainsFunc(c.Snap.Around([]federation.Name{g}),
+				func(n federation.Name) bool { return slices.Contains(x.Groups, n) })
 	}
 	at := slices.MaxFunc([]time.Time{c.Now, r.From}, time.Time.Compare)
 	return !x.Broken && !x.From.After(at) && (x.Until.IsZero() || !r.Until.IsZero() && !x.Until.Before(r.Until)) &&
 		(x.When == "" || x.When == r.When) &&
-		within(x.People, r.People, nil) && within(x.Groups, r.Groups, around) && within(x.Organisations, r.Organisations, nil) &&
-		within(x.UserTypes, r.UserTypes, nil) && within(x.Providers, r.Providers, nil) && within(x.Contexts, r.Contexts, func(context string) bool {
-		return c.Snap.Gate.Contexts.Satisfies(federation.CompareMinimum, x.Contexts, context)
-	}) && (len(x.Networks) == 0 || len(r.Networks) > 0 && !slices.ContainsFunc(r.Networks, func(n netip.Prefix) bool {
-		return !slices.ContainsFunc(x.Networks, func(m netip.Prefix) bool { return m.Bits() <= n.Bits() && m.Contains(n.Addr()) })
+		within(x.People, r.People, nil) && within(x.Groups, r.Groups, around) &&
+		within(x.Organisations, r.Organisations, nil) &&
+		within(x.UserTypes, r.UserTypes, nil) && within(x.Providers, r.Providers, nil) &&
+		within(x.Contexts, r.Contexts, func(context string) bool {
+			return c.Snap.Gate.Contexts.Satisfies(federation.CompareMinimum, x.Contexts, context)
+		}) && (len(x.Networks) == 0 || len(r.Networks) > 0 && !slices.ContainsFunc(r.Networks, func(n netip.Prefix) bool {
+		return !slices.ContainsFunc(x.Networks, func(m netip.Prefix) bool {
+			return m.Bits() <= n.Bits() &&
+				m.Contains(n.Addr())
+		})
 	}))
 }
 
@@ -118,7 +126,8 @@ func within[T comparable](x, r []T, holds func(T) bool) bool {
 // means tells of what a rule asks for that nobody can have.
 func (c *Checker) means(l *List, a *federation.Application, r *federation.Rule, named finding.Evidence) {
 	if a != nil && a.Provider != "" && len(r.Providers) > 0 && !slices.Contains(r.Providers, a.Provider) {
-		l.Add(finding.New(finding.RuleNever, named, finding.Compare("Provider", string(a.Provider), federation.Listed(r.Providers))))
+		l.Add(finding.New(finding.RuleNever, named, finding.Compare("Provider", string(a.Provider),
+			federation.Listed(r.Providers))))
 	}
 	marks := Once(c, "marks", c.marks)
 	for _, mark := range r.UserTypes {

@@ -15,7 +15,8 @@ import (
 )
 
 func TestChecksOfRules(t *testing.T) {
-	of := []finding.Code{finding.AccessEmpty, finding.RuleEnded, finding.RuleShadowed, finding.RuleBroken, finding.AccessUndecided, finding.AdmissionEnded,
+	of := []finding.Code{finding.AccessEmpty, finding.RuleEnded, finding.RuleShadowed, finding.RuleBroken,
+		finding.AccessUndecided, finding.AdmissionEnded,
 		finding.RuleContradicts, finding.RuleNever, finding.RuleValueUnknown, finding.DomainPublic}
 	for rule, c := range map[string]struct {
 		everyone string
@@ -25,33 +26,54 @@ func TestChecksOfRules(t *testing.T) {
 		"no rules":                       {"", nil, []finding.Code{finding.AccessUndecided}},
 		"no rules, and it was decided":   {"yes", nil, nil},
 		"a default that nobody comes to": {"", map[string]federation.Settings{"a": {"then": "allow"}}, nil},
-		"covered by one that has more groups": {"yes", map[string]federation.Settings{"a": {"then": "deny", "groups": []any{"operations", "depots"}},
-			"b": {"then": "deny", "groups": []any{"drivers"}, "networks": []any{"192.0.2.0/24"}}}, []finding.Code{finding.RuleShadowed}},
-		"not covered by members alone": {"yes", map[string]federation.Settings{"a": {"then": "deny", "groups": []any{"operations"}, "alone": true},
+		"covered by one that has more groups": {"yes", map[string]federation.Settings{"a": {"then": "deny",
+			"groups": []any{"operations", "depots"}},
+			"b": {"then": "deny", "groups": []any{"drivers"}, "networks": []any{"192.0.2.0/24"}}},
+			[]finding.Code{finding.RuleShadowed}},
+		"not covered by members alone": {"yes", map[string]federation.Settings{"a": {"then": "deny",
+			"groups": []any{"operations"}, "alone": true},
 			"b": {"then": "allow", "groups": []any{"drivers"}}}, nil},
-		"not covered by a narrower network": {"yes", map[string]federation.Settings{"a": {"then": "deny", "networks": []any{"192.0.2.0/25"}},
+		"not covered by a narrower network": {"yes", map[string]federation.Settings{"a": {"then": "deny",
+			"networks": []any{"192.0.2.0/25"}},
 			"b": {"then": "allow", "networks": []any{"192.0.2.0/24"}}}, nil},
-		"not covered by one that ends": {"yes", map[string]federation.Settings{"a": {"then": "deny", "groups": []any{"drivers"}, "until": "2099-01-01"},
+		"not covered by one that ends": {"yes", map[string]federation.Settings{"a": {"then": "deny",
+			"groups": []any{"drivers"}, "until": "2099-01-01"},
 			"b": {"then": "allow", "groups": []any{"drivers"}}}, nil},
-		"the same people, another word": {"yes", map[string]federation.Settings{"a": {"then": "deny", "groups": []any{"drivers"}},
+		"the same people, another word": {"yes", map[string]federation.Settings{"a": {"then": "deny",
+			"groups": []any{"drivers"}},
 			"b": {"then": "allow", "groups": []any{"drivers"}}}, []finding.Code{finding.RuleContradicts}},
-		"a provider that is not the application's": {"yes", map[string]federation.Settings{"a": {"then": "deny", "providers": []any{"club"}}}, []finding.Code{finding.RuleNever}},
-		"a user type that somebody has":            {"yes", map[string]federation.Settings{"a": {"then": "deny", "userTypes": []any{"contractor"}}}, nil},
-		"a user type that nobody has":              {"yes", map[string]federation.Settings{"a": {"then": "deny", "userTypes": []any{"contracter"}}}, []finding.Code{finding.RuleValueUnknown}},
-		"an attribute that people have":            {"yes", map[string]federation.Settings{"a": {"then": "deny", "when": "size(attributes.department) == 0"}}, nil},
-		"an attribute that nobody has":             {"yes", map[string]federation.Settings{"a": {"then": "deny", "when": "size(attributes.departement) == 0"}}, []finding.Code{finding.RuleValueUnknown}},
-		"nobody":                                   {"no", nil, []finding.Code{finding.AccessEmpty}},
-		"nobody but some":                          {"no", map[string]federation.Settings{"a": {"then": "allow", "people": []any{"1"}}}, nil},
-		"one that has ended":                       {"no", map[string]federation.Settings{"a": {"then": "allow", "until": "2020-01-01"}}, []finding.Code{finding.AccessEmpty, finding.RuleEnded}},
-		"one behind that is about all":             {"yes", map[string]federation.Settings{"a": {"then": "allow"}, "b": {"then": "deny", "people": []any{"1"}}}, []finding.Code{finding.RuleShadowed}},
-		"all are denied":                           {"yes", map[string]federation.Settings{"a": {"then": "deny"}, "b": {"then": "allow", "people": []any{"1"}}}, []finding.Code{finding.AccessEmpty, finding.RuleShadowed}},
-		"all until a day":                          {"yes", map[string]federation.Settings{"a": {"then": "deny", "until": "2099-01-01"}, "b": {"then": "allow", "people": []any{"1"}}}, nil},
-		"one that cannot be read":                  {"yes", map[string]federation.Settings{"a": {"then": "allow", "networks": []any{"here"}}}, []finding.Code{finding.RuleBroken}},
-		"a step-up lets somebody enter":            {"no", map[string]federation.Settings{"a": {"then": "step-up", "maxAge": "30m"}}, nil},
-		"one of the gate has ended":                {"yes", map[string]federation.Settings{"gate": {"then": "deny", "until": "2020-01-01"}}, []finding.Code{finding.RuleEnded}},
-		"one of the gate cannot be read": {"yes", map[string]federation.Settings{"gate": {"then": "allow", "networks": []any{"here"}}},
+		"a provider that is not the application's": {"yes", map[string]federation.Settings{"a": {"then": "deny",
+			"providers": []any{"club"}}}, []finding.Code{finding.RuleNever}},
+		"a user type that somebody has": {"yes", map[string]federation.Settings{"a": {"then": "deny",
+			"userTypes": []any{"contractor"}}}, nil},
+		"a user type that nobody has": {"yes", map[string]federation.Settings{"a": {"then": "deny",
+			"userTypes": []any{"contracter"}}}, []finding.Code{finding.RuleValueUnknown}},
+		"an attribute that people have": {"yes", map[string]federation.Settings{"a": {"then": "deny",
+			"when": "size(attributes.department) == 0"}}, nil},
+		"an attribute that nobody has": {"yes", map[string]federation.Settings{"a": {"then": "deny",
+			"when": "size(attributes.departement) == 0"}}, []finding.Code{finding.RuleValueUnknown}},
+		"nobody": {"no", nil, []finding.Code{finding.AccessEmpty}},
+		"nobody but some": {"no", map[string]federation.Settings{"a": {"then": "allow",
+			"people": []any{"1"}}}, nil},
+		"one that has ended": {"no", map[string]federation.Settings{"a": {"then": "allow",
+			"until": "2020-01-01"}}, []finding.Code{finding.AccessEmpty, finding.RuleEnded}},
+		"one behind that is about all": {"yes", map[string]federation.Settings{"a": {"then": "allow"},
+			"b": {"then": "deny", "people": []any{"1"}}}, []finding.Code{finding.RuleShadowed}},
+		"all are denied": {"yes", map[string]federation.Settings{"a": {"then": "deny"},
+			"b": {"then": "allow", "people": []any{"1"}}}, []finding.Code{finding.AccessEmpty, finding.RuleShadowed}},
+		"all until a day": {"yes", map[string]federation.Settings{"a": {"then": "deny",
+			"until": "2099-01-01"}, "b": {"then": "allow", "people": []any{"1"}}}, nil},
+		"one that cannot be read": {"yes", map[string]federation.Settings{"a": {"then": "allow",
+			"networks": []any{"here"}}}, []finding.Code{finding.RuleBroken}},
+		"a step-up lets somebody enter": {"no", map[string]federation.Settings{"a": {"then": "step-up",
+			"maxAge": "30m"}}, nil},
+		"one of the gate has ended": {"yes", map[string]federation.Settings{"gate": {"then": "deny",
+			"until": "2020-01-01"}}, []finding.Code{finding.RuleEnded}},
+		"one of the gate cannot be read": {"yes", map[string]federation.Settings{"gate": {"then": "allow",
+			"networks": []any{"here"}}},
 			[]finding.Code{finding.RuleBroken}},
-		"one of the gate, behind another": {"yes", map[string]federation.Settings{"gate-a": {"then": "allow"}, "gate-b": {"then": "allow", "people": []any{"1"}}},
+		"one of the gate, behind another": {"yes", map[string]federation.Settings{"gate-a": {"then": "allow"},
+			"gate-b": {"then": "allow", "people": []any{"1"}}},
 			[]finding.Code{finding.RuleShadowed}},
 		"the gate denies all": {"yes", map[string]federation.Settings{"gate": {"then": "deny"}, "a": {"then": "allow"}},
 			[]finding.Code{finding.AccessEmpty, finding.RuleContradicts}},
@@ -59,8 +81,10 @@ func TestChecksOfRules(t *testing.T) {
 		app := &federation.Application{Side: &samlside.Application{SP: &saml.SP{EntityID: "urn:roster"}}}
 		app.Name, app.Phase, app.Everyone, app.Provider = "roster", federation.Live, c.everyone, "staff"
 		snap := federation.Load(federation.Gate{}, app)
-		for name, inside := range map[federation.Name]federation.Name{"operations": "", "depots": "", "drivers": "operations"} {
-			snap = snap.With(&federation.Unit{Kind: federation.KindGroup, Name: name, Title: "G", Inside: inside, UserType: "contractor"})
+		for name, inside := range map[federation.Name]federation.Name{"operations": "", "depots": "",
+			"drivers": "operations"} {
+			snap = snap.With(&federation.Unit{Kind: federation.KindGroup, Name: name, Title: "G", Inside: inside,
+				UserType: "contractor"})
 		}
 		for name, s := range c.rules {
 			if s["title"] = name; !strings.HasPrefix(name, "gate") {
@@ -97,9 +121,12 @@ func TestChecksOfAdmissions(t *testing.T) {
 	require.NoError(t, err)
 	_, err = federation.ReadMailDomains("post.example\nno domain\n")
 	require.ErrorContains(t, err, "line 2")
-	org := &federation.Unit{Kind: federation.KindOrganisation, Name: "club", Title: "Club", Domains: []string{"post.example"}}
-	for admissions, want := range map[string][]finding.Code{"": {finding.AccessEmpty}, "drivers=yes": {}, "drivers=no": {finding.AccessEmpty},
-		"drivers=2020-01-01": {finding.AccessEmpty, finding.AdmissionEnded}, "drivers=2020-01-01 depots=2099-01-01": {finding.AdmissionEnded}} {
+	org := &federation.Unit{Kind: federation.KindOrganisation, Name: "club", Title: "Club",
+		Domains: []string{"post.example"}}
+	for admissions, want := range map[string][]finding.Code{"": {finding.AccessEmpty}, "drivers=yes": {},
+		"drivers=no":                           {finding.AccessEmpty},
+		"drivers=2020-01-01":                   {finding.AccessEmpty, finding.AdmissionEnded},
+		"drivers=2020-01-01 depots=2099-01-01": {finding.AdmissionEnded}} {
 		a := app.Copy().(*federation.Application)
 		require.NoError(t, a.Admissions.UnmarshalJSON([]byte(`"`+admissions+`"`)))
 		snap := federation.Load(federation.Gate{PublicMail: public}, a, org)
@@ -112,8 +139,10 @@ func TestChecksOfAdmissions(t *testing.T) {
 		}
 		require.ElementsMatch(t, want, got, admissions)
 		c.Kept.Admitted = map[federation.ID]bool{"id": true}
-		require.False(t, slices.ContainsFunc(c.Record(a), func(f *finding.Finding) bool { return f.Code == finding.AccessEmpty }), "people are admitted")
-		require.True(t, slices.ContainsFunc(c.Gate(), func(f *finding.Finding) bool { return f.Code == finding.DomainPublic }))
+		require.False(t, slices.ContainsFunc(c.Record(a),
+			func(f *finding.Finding) bool { return f.Code == finding.AccessEmpty }), "people are admitted")
+		require.True(t, slices.ContainsFunc(c.Gate(),
+			func(f *finding.Finding) bool { return f.Code == finding.DomainPublic }))
 		require.ErrorContains(t, snap.CheckUnit(org), "anybody can have an address")
 	}
 }

@@ -159,7 +159,8 @@ func (c *Checker) identity(l *List, r federation.Record) {
 	if id == "" {
 		return
 	}
-	if g := &c.Snap.Gate; r.Kind() == federation.KindProvider && (id == g.Base || g.Base != "" && strings.HasPrefix(id, g.Base+"/") ||
+	if g := &c.Snap.Gate; r.Kind() == federation.KindProvider && (id == g.Base || g.Base != "" &&
+		strings.HasPrefix(id, g.Base+"/") ||
 		slices.Contains(slices.Collect(maps.Values(g.Own)), id)) {
 		l.Add(finding.New(finding.ProviderIsGate, finding.Fact("Identity", id)))
 	}
@@ -167,11 +168,13 @@ func (c *Checker) identity(l *List, r federation.Record) {
 		switch {
 		case o.kind == r.Kind() && o.name == string(r.Basic().Name):
 		case o.identity != id:
-			l.Add(finding.New(finding.EntityIDNear, finding.Compare(federation.IdentityWord(r.Part())+" of the "+string(o.kind)+" "+o.name, o.identity,
+			l.Add(finding.New(finding.EntityIDNear, finding.Compare(federation.IdentityWord(r.Part())+" of the "+string(o.kind)+
+				" "+o.name, o.identity,
 				id), finding.Fact("They differ by", Nearness(o.identity, id))))
 		case o.kind == r.Kind() && o.key == federation.KeyOf(r.Part()):
-			l.Add(finding.New(finding.EntityIDTwice, finding.Fact(federation.IdentityWord(r.Part()), id), finding.Fact("Also on record as",
-				string(o.kind)+" "+o.name)))
+			l.Add(finding.New(finding.EntityIDTwice, finding.Fact(federation.IdentityWord(r.Part()), id),
+				finding.Fact("Also on record as",
+					string(o.kind)+" "+o.name)))
 		}
 	}
 }
@@ -206,7 +209,8 @@ func (c *Checker) Keys(l *List, ks []federation.Key, strict bool) {
 func byKey(ks []federation.Key) (out []federation.Key) {
 	for _, k := range ks {
 		at := slices.IndexFunc(out, func(o federation.Key) bool {
-			return o.Certificate.Fingerprint() == k.Certificate.Fingerprint() && o.Certificate.SHA256() == k.Certificate.SHA256()
+			return o.Certificate.Fingerprint() == k.Certificate.Fingerprint() &&
+				o.Certificate.SHA256() == k.Certificate.SHA256()
 		})
 		if at < 0 {
 			out = append(out, k)

@@ -119,7 +119,8 @@ func (w world) found(t *testing.T) map[finding.Code]*finding.Finding {
 	taken, in, err = sp.Take([]byte(w.sp), trust)
 	require.NoError(t, err)
 	sp = taken.(*samlside.Application)
-	a.Side, a.Name, a.Phase, a.Provider, a.Intake, a.Everyone = sp, "roster", federation.Live, "staff", in, federation.EveryoneYes
+	a.Side, a.Name, a.Phase, a.Provider, a.Intake, a.Everyone = sp, "roster", federation.Live, "staff", in,
+		federation.EveryoneYes
 	w.spSet(a, &sp.ApplicationSettings)
 	set := federation.KeySet{Current: own}
 	snap := w.more(federation.Load(federation.Gate{Keys: map[string]federation.KeySet{"idp": set, "sp": set, "enc": set},
@@ -222,14 +223,16 @@ func TestChecks(t *testing.T) {
 			return swap(saml.BindingPOST, saml.BindingArtifact)(swap(`use="signing"`, `use="encryption"`)(
 				swap(`AuthnRequestsSigned="true" `, "")(s)))
 		}, want: finding.ArtifactOnly, severity: finding.Error},
-		{rule: "no common NameID format", sp: swap(string(saml.FormatPersistent), string(saml.FormatEmail)), want: finding.NameIDNoneCommon,
+		{rule: "no common NameID format", sp: swap(string(saml.FormatPersistent), string(saml.FormatEmail)),
+			want: finding.NameIDNoneCommon,
 			says: "emailAddress"},
 		{rule: "NameID format on the record that nobody has",
 			spSet: func(_ *federation.Application, s *samlside.ApplicationSettings) {
 				s.NameIDFormat = saml.FormatEmail
 			}, want: finding.NameIDNoneCommon},
 		{rule: "NameID format asked of a provider that does not offer it",
-			idpSet: func(s *samlside.ProviderSettings) { s.AskNameIDFormat = saml.FormatEmail }, want: finding.NameIDNoneCommon},
+			idpSet: func(s *samlside.ProviderSettings) { s.AskNameIDFormat = saml.FormatEmail },
+			want:   finding.NameIDNoneCommon},
 		{rule: "metadata signed with SHA-1", idp: swap(`<md:Extensions/>`, signed), want: finding.MetadataSHA1},
 		{rule: "only SHA-1 announced", idp: swap(`<md:Extensions/>`, `<md:Extensions>`+sha1+`</md:Extensions>`),
 			want: finding.AlgorithmsSHA1, severity: finding.Error},
@@ -289,7 +292,8 @@ func TestChecks(t *testing.T) {
 			"http://www.w3.org/2001/04/xmlenc#tripledes-cbc"), want: finding.EncryptionNoneCommon},
 		{rule: "only RSA 1.5 for the key",
 			sp: swap(`<md:EncryptionMethod Algorithm="http://www.w3.org/2009/xmlenc11#aes256-gcm"/>`,
-				`<md:EncryptionMethod Algorithm="http://www.w3.org/2001/04/xmlenc#rsa-1_5"/>`), want: finding.EncryptionNoneCommon},
+				`<md:EncryptionMethod Algorithm="http://www.w3.org/2001/04/xmlenc#rsa-1_5"/>`),
+			want: finding.EncryptionNoneCommon},
 		{rule: "validUntil past", idp: swap(`entityID=`, `validUntil="`+at(-time.Hour)+`" entityID=`),
 			want: finding.MetadataExpired},
 		{rule: "validUntil near", idp: swap(`entityID=`, `validUntil="`+at(71*time.Hour)+`" entityID=`),
@@ -327,7 +331,8 @@ func TestChecks(t *testing.T) {
 			require.Equal(t, c.severity, f.Severity, c.rule)
 		}
 		for code := range all {
-			related := code == finding.DraftIncomplete && (c.want == finding.BindingNoneCommon || c.want == finding.ArtifactOnly)
+			related := code == finding.DraftIncomplete && (c.want == finding.BindingNoneCommon ||
+				c.want == finding.ArtifactOnly)
 			related = related || code == finding.ExceptionInForce && c.want == finding.AlgorithmsSHA1 ||
 				code == finding.BindingNoneCommon && c.want == finding.DraftIncomplete
 			require.True(t, code == c.want || related, "%s: no other finding than its own, found %s", c.rule, code)
@@ -362,12 +367,15 @@ func TestChecksOfTheGate(t *testing.T) {
 		want        finding.Code
 		severity    finding.Severity
 	}{
-		"sound":                       {"https://gate.example", "https://gate.example", own, "", ""},
-		"without encryption":          {"http://gate.example", "", own, finding.BasePlain, finding.Error},
-		"on loopback":                 {"http://127.0.0.1:8400", "", own, "", ""},
-		"a base that changed":         {"https://new.example", "https://gate.example", own, finding.BaseChanged, finding.Error},
-		"a key that ends soon":        {"https://gate.example", "", aged(24 * time.Hour), finding.OwnKeyEnding, finding.Warning},
-		"a key whose certificate has": {"https://gate.example", "", aged(-24 * time.Hour), finding.OwnKeyEnding, finding.Error},
+		"sound":              {"https://gate.example", "https://gate.example", own, "", ""},
+		"without encryption": {"http://gate.example", "", own, finding.BasePlain, finding.Error},
+		"on loopback":        {"http://127.0.0.1:8400", "", own, "", ""},
+		"a base that changed": {"https://new.example", "https://gate.example", own, finding.BaseChanged,
+			finding.Error},
+		"a key that ends soon": {"https://gate.example", "", aged(24 * time.Hour), finding.OwnKeyEnding,
+			finding.Warning},
+		"a key whose certificate has": {"https://gate.example", "", aged(-24 * time.Hour), finding.OwnKeyEnding,
+			finding.Error},
 	} {
 		set := federation.KeySet{Current: c.pair}
 		g := federation.Gate{Base: c.base, FirstBase: c.first, Keys: map[string]federation.KeySet{"idp": set, "sp": set,

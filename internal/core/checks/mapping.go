@@ -186,7 +186,8 @@ func nearest(name string, names []string) string {
 }
 
 // unread adds a finding for each rule that reads what is not there.
-func unread(l *List, m profile.Mapping, has func(string) bool, names []string, code finding.Code, more finding.Evidence) {
+func unread(l *List, m profile.Mapping, has func(string) bool, names []string, code finding.Code,
+	more finding.Evidence) {
 	for i, r := range m.Rules {
 		lacking, others := []string{}, len(r.Default) > 0 || r.When != ""
 		for _, s := range r.From {

@@ -30,23 +30,33 @@ func TestChecksOfMappings(t *testing.T) {
 		severity        finding.Severity
 		says            string
 	}{
-		"what arrives":  {`{"to":{"name":"a"},"from":[{"attribute":"givenName"},{"attribute":"address.country"}]}`, "", came, "", "", ""},
-		"what does not": {`{"to":{"name":"a"},"from":[{"attribute":"gruops"}]}`, "", came, finding.AttributeUnsent, finding.Warning, "groups"},
+		"what arrives": {`{"to":{"name":"a"},"from":[{"attribute":"givenName"},{"attribute":"address.country"}]}`, "", came,
+			"", "", ""},
+		"what does not": {`{"to":{"name":"a"},"from":[{"attribute":"gruops"}]}`, "", came, finding.AttributeUnsent,
+			finding.Warning, "groups"},
 		"another name of what arrives": {`{"to":{"name":"a"},"from":[{"attribute":"http://schemas.xmlsoap.org/ws/2005/05/identity/claims/givenname"}]}`,
 			"", came, finding.AttributeUnsent, finding.Warning, "urn:oid:2.5.4.42"},
-		"what is kept with people": {`{"to":{"name":"a"},"from":[{"attribute":"groups"}]}`, `{"to":{"name":"x"},"from":[{"attribute":"costCentre"}]}`,
+		"what is kept with people": {`{"to":{"name":"a"},"from":[{"attribute":"groups"}]}`,
+			`{"to":{"name":"x"},"from":[{"attribute":"costCentre"}]}`,
 			came, "", "", ""},
-		"another source": {`{"to":{"name":"a"},"from":[{"attribute":"mail"},{"attribute":"groups"}]}`, "", came, finding.AttributeUnsent,
+		"another source": {`{"to":{"name":"a"},"from":[{"attribute":"mail"},{"attribute":"groups"}]}`, "", came,
+			finding.AttributeUnsent,
 			finding.Note, "mail"},
-		"a default":    {`{"to":{"name":"a"},"from":[{"attribute":"mail"}],"default":["x"]}`, "", came, finding.AttributeUnsent, finding.Note, ""},
-		"nobody came":  {`{"to":{"name":"a"},"from":[{"attribute":"mail"}]}`, "", checks.Arrived{}, "", "", ""},
-		"what is made": {`{"to":{"name":"a"},"from":[{"attribute":"groups"}]}`, `{"to":{"name":"x"},"from":[{"attribute":"a"},{"subject":true}]}`, came, "", "", ""},
-		"what nobody makes": {`{"to":{"name":"a"},"from":[{"attribute":"groups"}]}`, `{"to":{"name":"x"},"from":[{"attribute":"groups"}]}`, came,
+		"a default": {`{"to":{"name":"a"},"from":[{"attribute":"mail"}],"default":["x"]}`, "", came,
+			finding.AttributeUnsent, finding.Note, ""},
+		"nobody came": {`{"to":{"name":"a"},"from":[{"attribute":"mail"}]}`, "", checks.Arrived{}, "", "", ""},
+		"what is made": {`{"to":{"name":"a"},"from":[{"attribute":"groups"}]}`,
+			`{"to":{"name":"x"},"from":[{"attribute":"a"},{"subject":true}]}`, came, "", "", ""},
+		"what nobody makes": {`{"to":{"name":"a"},"from":[{"attribute":"groups"}]}`,
+			`{"to":{"name":"x"},"from":[{"attribute":"groups"}]}`, came,
 			finding.ProfileUnmade, finding.Warning, "never applies"},
-		"all passes":                  {"", `{"to":{"name":"x"},"from":[{"attribute":"givenName"}]}`, came, "", "", ""},
-		"all passes, but nothing":     {"", `{"to":{"name":"x"},"from":[{"attribute":"givenNam"}]}`, came, finding.ProfileUnmade, finding.Warning, "givenName"},
-		"an identifier that may move": {`{"to":{"subject":true},"from":[{"attribute":"mail"}],"mandatory":true}`, "", checks.Arrived{}, finding.IdentifierMutable, "", "mail"},
-		"nobody knows":                {"", `{"to":{"name":"x"},"from":[{"attribute":"givenNam"}]}`, checks.Arrived{}, "", "", ""},
+		"all passes": {"", `{"to":{"name":"x"},"from":[{"attribute":"givenName"}]}`, came, "", "", ""},
+		"all passes, but nothing": {"", `{"to":{"name":"x"},"from":[{"attribute":"givenNam"}]}`, came,
+			finding.ProfileUnmade, finding.Warning, "givenName"},
+		"an identifier that may move": {`{"to":{"subject":true},"from":[{"attribute":"mail"}],"mandatory":true}`, "",
+			checks.Arrived{}, finding.IdentifierMutable, "", "mail"},
+		"nobody knows": {"", `{"to":{"name":"x"},"from":[{"attribute":"givenNam"}]}`, checks.Arrived{}, "",
+			"", ""},
 	} {
 		p := &federation.Provider{Side: &samlside.Provider{IDP: &saml.IDP{}}}
 		p.Name, p.Phase, p.IntakeMapping = "staff", federation.Live, rules(c.intake)
@@ -84,12 +94,17 @@ func TestMatchingIsChecked(t *testing.T) {
 		want     finding.Code
 		says     string
 	}{
-		{"a number that the provider assigns", federation.Matching{MatchBy: listed.ParseWords("employeeNumber")}, false, "", ""},
-		{"a name that people set", federation.Matching{MatchBy: listed.ParseWords("employeeNumber displayName")}, false, finding.MatchOpen, "displayName"},
+		{"a number that the provider assigns", federation.Matching{MatchBy: listed.ParseWords("employeeNumber")}, false, "",
+			""},
+		{"a name that people set", federation.Matching{MatchBy: listed.ParseWords("employeeNumber displayName")}, false,
+			finding.MatchOpen, "displayName"},
 		{"by another name of it", federation.Matching{MatchBy: listed.ParseWords("cn")}, false, finding.MatchOpen, "cn"},
-		{"a user name", federation.Matching{MatchBy: listed.ParseWords("uid")}, false, finding.MatchOpen, "somebody else's later"},
-		{"a domain of somebody else's", federation.Matching{VouchesFor: listed.ParseWords("oakhollow.example")}, false, finding.MatchOpen, "oakhollow"},
-		{"addresses are to be proved, and nothing can be mailed", federation.Matching{AskFor: listed.Equals.Parse("emails=verified")}, false, finding.MailMissing, "emails=verified"},
+		{"a user name", federation.Matching{MatchBy: listed.ParseWords("uid")}, false, finding.MatchOpen,
+			"somebody else's later"},
+		{"a domain of somebody else's", federation.Matching{VouchesFor: listed.ParseWords("oakhollow.example")}, false,
+			finding.MatchOpen, "oakhollow"},
+		{"addresses are to be proved, and nothing can be mailed",
+			federation.Matching{AskFor: listed.Equals.Parse("emails=verified")}, false, finding.MailMissing, "emails=verified"},
 		{"and can be", federation.Matching{AskFor: listed.Equals.Parse("emails=verified")}, true, "", ""},
 	} {
 		p := &federation.Provider{Side: &samlside.Provider{IDP: &saml.IDP{}}}

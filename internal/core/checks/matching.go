@@ -14,7 +14,8 @@ import (
 // editable are claims and attributes that people commonly set themselves, or that belong
 // to several at once.
 var editable = map[string]bool{"displayName": true, "nickName": true, "name.givenName": true, "name.familyName": true,
-	"name.middleName": true, "phoneNumbers": true, "title": true, "locale": true, "department": true, "profileUrl": true, "photos": true,
+	"name.middleName": true, "phoneNumbers": true, "title": true, "locale": true, "department": true, "profileUrl": true,
+	"photos":    true,
 	"addresses": true, "website": true, "birthdate": true, "gender": true, "timezone": true}
 
 // Kept is what is kept with people and lets nobody in, as far as checks look at it.
@@ -90,7 +91,8 @@ func (c *Checker) matching(l *List, p *federation.Provider) {
 		if o, ok := c.Snap.OrganisationAt(d); ok {
 			if mine, owned := c.Snap.OwnerOf(p.Name); !owned || mine.Name != o.Name {
 				l.Add(finding.New(finding.MatchOpen, finding.Fact("Domain that it stands for", d),
-					finding.Fact("Why", "the domain is that of the organisation "+string(o.Name)+", which the provider does not belong to")))
+					finding.Fact("Why", "the domain is that of the organisation "+string(o.Name)+
+						", which the provider does not belong to")))
 			}
 		}
 	}

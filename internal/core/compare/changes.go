@@ -65,9 +65,13 @@ func changes(lines []Line) (out []Improvement) {
 	out = slices.DeleteFunc(slices.Clone(out), func(t Improvement) bool {
 		// One that takes further steps and gains no more is the same proposal once more.
 		return slices.ContainsFunc(out, func(o Improvement) bool {
-			return o.Gains >= t.Gains && len(o.Steps) < len(t.Steps) && !slices.ContainsFunc(o.Steps, func(s profile.Step) bool {
-				return !slices.ContainsFunc(t.Steps, func(x profile.Step) bool { return x.Do == s.Do && x.Text == s.Text && x.With == s.With })
-			})
+			return o.Gains >= t.Gains && len(o.Steps) < len(t.Steps) && !slices.ContainsFunc(o.Steps,
+				func(s profile.Step) bool {
+					return !slices.ContainsFunc(t.Steps, func(x profile.Step) bool {
+						return x.Do == s.Do && x.Text == s.Text &&
+							x.With == s.With
+					})
+				})
 		})
 	})
 	return out[:min(len(out), 4)]
@@ -90,7 +94,8 @@ func steps(all ...profile.Step) []profile.Step { return all }
 
 // domain puts one domain in place of another.
 func domain(from, to string) profile.Step {
-	return profile.Step{Do: profile.Replace, Text: "@" + regexp.QuoteMeta(from) + "$", With: "@" + strings.ReplaceAll(to, "$", "$$")}
+	return profile.Step{Do: profile.Replace, Text: "@" + regexp.QuoteMeta(from) + "$", With: "@" +
+		strings.ReplaceAll(to, "$", "$$")}
 }
 
 // apply does to a text what the steps of a change would: those that are tried here.

@@ -201,8 +201,9 @@ func (x *index) find(l int, text string) (out []int32) {
 // Compare holds the accounts, by a heading, against what identifies people.
 func (c *Comparer) Compare(column, identifier int) *Result {
 	x := c.of(identifier)
-	out := &Result{Column: c.accounts.Head[column], Identifier: c.people.Identifiers[identifier], Accounts: len(c.accounts.Rows),
-		People: len(c.people.All), Counts: map[Verdict]int{}}
+	out := &Result{Column: c.accounts.Head[column], Identifier: c.people.Identifiers[identifier],
+		Accounts: len(c.accounts.Rows),
+		People:   len(c.people.All), Counts: map[Verdict]int{}}
 	out.Lines = make([]Line, 0, len(c.accounts.Rows))
 	of := make([]int32, len(c.people.All)) // line of the account of each person, from 1
 	for _, row := range c.accounts.Rows {
@@ -333,8 +334,9 @@ func (c *Comparer) better(a, b Rate) int {
 }
 
 func (c *Comparer) rate(rows []table.Row, column, identifier int) Rate {
-	r := Rate{Column: column, Identifier: identifier, Heading: c.accounts.Head[column], Name: c.people.Identifiers[identifier],
-		Of: len(rows)}
+	r := Rate{Column: column, Identifier: identifier, Heading: c.accounts.Head[column],
+		Name: c.people.Identifiers[identifier],
+		Of:   len(rows)}
 	x := c.of(identifier)
 	if len(x.values) == 0 {
 		return r

@@ -19,9 +19,11 @@ func accounts(t testing.TB, text string) *table.Table {
 // Every account has one verdict, and every person without one is missing there.
 func TestCompare(t *testing.T) {
 	people := People{Identifiers: []string{"name told", "mail"}}
-	for i, mail := range []string{"ada@w.example", "bram@w.example", "Celia@w.example", "dov@w.example", "edda@w.example", "two@w.example",
+	for i, mail := range []string{"ada@w.example", "bram@w.example", "Celia@w.example", "dov@w.example", "edda@w.example",
+		"two@w.example",
 		"Two@w.example", "gone@w.example", "left@w.example", "twice@w.example", ""} {
-		p := Person{Number: int64(i + 1), Name: mail, Values: [][]string{{fmt.Sprint("opaque-", i)}, {mail}}, Disabled: mail == "left@w.example"}
+		p := Person{Number: int64(i + 1), Name: mail, Values: [][]string{{fmt.Sprint("opaque-", i)}, {mail}},
+			Disabled: mail == "left@w.example"}
 		if mail == "" {
 			p.Values[1] = nil
 		}
@@ -30,7 +32,8 @@ func TestCompare(t *testing.T) {
 	c := New(accounts(t, "Nr;Login\n1;ada@w.example\n2;BRAM@w.example\n3; celia@w.example \n4;dov@depot.example\n5;edda\n6;TWO@w.example\n"+
 		"7;two@w.example\n8;nobody@w.example\n9;left@w.example\n10;twice@w.example\n11;TWICE@w.example\n12;\n"), people)
 	rates := c.Rates()
-	require.Equal(t, "Login and mail, 4 and 5 of 12", fmt.Sprintf("%s and %s, %d and %d of %d", rates[0].Heading, rates[0].Name,
+	require.Equal(t, "Login and mail, 4 and 5 of 12", fmt.Sprintf("%s and %s, %d and %d of %d", rates[0].Heading,
+		rates[0].Name,
 		rates[0].Exact, rates[0].Near, rates[0].Of))
 	r := c.Compare(rates[0].Column, rates[0].Identifier)
 	verdicts := map[string]Verdict{}
@@ -43,8 +46,10 @@ func TestCompare(t *testing.T) {
 		}
 		verdicts[l.Account] = l.Verdict
 	}
-	require.Equal(t, map[string]Verdict{"ada@w.example": Exact, "BRAM@w.example": Case, " celia@w.example ": Space, "dov@depot.example": Domain,
-		"edda": Domain, "TWO@w.example": Ambiguous, "two@w.example": Exact, "nobody@w.example": MissingHere, "left@w.example": Disabled,
+	require.Equal(t, map[string]Verdict{"ada@w.example": Exact, "BRAM@w.example": Case, " celia@w.example ": Space,
+		"dov@depot.example": Domain,
+		"edda":              Domain, "TWO@w.example": Ambiguous, "two@w.example": Exact, "nobody@w.example": MissingHere,
+		"left@w.example":  Disabled,
 		"twice@w.example": Exact, "TWICE@w.example": Ambiguous, "": MissingHere}, verdicts)
 	require.Equal(t, []int64{7, 8, 11}, missing, "not the one who is let in no more")
 	total := 0
@@ -65,11 +70,15 @@ func TestImprovements(t *testing.T) {
 		gains          int
 	}{
 		{"case", "L\nada@w.example\nbram@w.example\n", []string{"Ada@w.example", "bram@w.example"}, "small letters", 1},
-		{"capital letters", "L\nADA@W.EXAMPLE\nBRAM@W.EXAMPLE\n", []string{"ada@w.example", "Bram@w.example"}, "capital letters", 2},
+		{"capital letters", "L\nADA@W.EXAMPLE\nBRAM@W.EXAMPLE\n", []string{"ada@w.example", "Bram@w.example"},
+			"capital letters", 2},
 		{"the part before the @", "L\nada\nbram\n", []string{"ada@w.example", "bram@w.example"}, "before the @", 2},
-		{"another domain", "L\nada@new.example\nbram@new.example\n", []string{"ada@w.example", "bram@w.example"}, "new.example in place of w.example", 2},
-		{"both", "L\nada@new.example\nbram@new.example\n", []string{"Ada@W.example", "bram@w.example"}, "small letters, with the domain new.example", 2},
-		{"one gained, two broken", "L\nADA@w.example\nBRAM@w.example\ncleo@w.example\n", []string{"ADA@w.example", "BRAM@w.example", "CLEO@w.example"}, "", 0},
+		{"another domain", "L\nada@new.example\nbram@new.example\n", []string{"ada@w.example", "bram@w.example"},
+			"new.example in place of w.example", 2},
+		{"both", "L\nada@new.example\nbram@new.example\n", []string{"Ada@W.example", "bram@w.example"},
+			"small letters, with the domain new.example", 2},
+		{"one gained, two broken", "L\nADA@w.example\nBRAM@w.example\ncleo@w.example\n",
+			[]string{"ADA@w.example", "BRAM@w.example", "CLEO@w.example"}, "", 0},
 	} {
 		p := People{Identifiers: []string{"mail"}}
 		for i, v := range c.people {
@@ -94,7 +103,8 @@ func BenchmarkCompare(b *testing.B) {
 		p := People{Identifiers: []string{"name told", "mail"}}
 		t := &table.Table{Head: []string{"Login"}}
 		for i := range n {
-			p.All = append(p.All, Person{Number: int64(i + 1), Values: [][]string{{fmt.Sprintf("s-%x", i*7919)}, {fmt.Sprintf("first%d.last@w.example", i)}}})
+			p.All = append(p.All, Person{Number: int64(i + 1), Values: [][]string{{fmt.Sprintf("s-%x", i*7919)},
+				{fmt.Sprintf("first%d.last@w.example", i)}}})
 			t.Rows = append(t.Rows, table.Row{Line: i + 2, Cells: []string{fmt.Sprintf("First%d.last@w.example", i)}})
 		}
 		b.Run(fmt.Sprint(n), func(b *testing.B) {

@@ -280,7 +280,8 @@ func (d *drive) startOf() string {
 
 // races are why it is decided anew, by what was overtaken.
 var races = map[person.Guard]reason.Code{person.GuardValue: reason.PersonRace, person.GuardLink: reason.PersonRace,
-	person.GuardSubject: reason.SubjectRace, person.GuardThere: reason.SessionRace, person.GuardRevision: reason.PersonRace, person.GuardWelcome: reason.SessionRace}
+	person.GuardSubject: reason.SubjectRace, person.GuardThere: reason.SessionRace,
+	person.GuardRevision: reason.PersonRace, person.GuardWelcome: reason.SessionRace}
 
 // wanting is what is known of who wants to come, before they have.
 func (d *drive) wanting() policy.Asking {
@@ -325,7 +326,8 @@ func (i *inside) standing(snap *federation.Snapshot) *person.Standing {
 
 // insides is who is in by a session, by each word in it that counts still. The need is that they are looked up; app is
 // the application whose subject is wanted.
-func insides(snap *federation.Snapshot, s *Session, app federation.ID, people map[string]person.Person, now time.Time) (out []inside, need *Lacks) {
+func insides(snap *federation.Snapshot, s *Session, app federation.ID, people map[string]person.Person,
+	now time.Time) (out []inside, need *Lacks) {
 	if s == nil {
 		return nil, nil
 	}
@@ -348,8 +350,9 @@ func insides(snap *federation.Snapshot, s *Session, app federation.ID, people ma
 	return out, nil
 }
 
-// StandsFor is the one who has an address that is typed, where a rule of provider selection lets it stand for them, or a
-// pilot may be about them: nil for nobody, or several. What is missing has to be looked up first; having gives what has been.
+// StandsFor is the one who has an address that is typed, where a rule of provider selection lets it stand for them,
+// or a pilot may be about them: nil for nobody, or several. What is missing has to be looked up first; having gives
+// what has been.
 func StandsFor(snap *federation.Snapshot, app *federation.Application, address string, now time.Time,
 	having func(person.Sought) ([]person.Person, bool)) (who *policy.Subject, missing *person.Sought) {
 	domain, ok := profile.Domain(profile.DomainOf(address))

@@ -81,7 +81,8 @@ type Arrival struct {
 	// As it travelled, for the trace.
 	Name, Binding, State, Raw string
 	Octets                    []byte
-	// Asked are its parameters as they came, form-encoded, and Posted whether in a body; "" if they are of no use elsewhere.
+	// Asked are its parameters as they came, form-encoded, and Posted whether in a body; "" if they are of no use
+	// elsewhere.
 	Asked  string
 	Posted bool
 }

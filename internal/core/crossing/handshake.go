@@ -23,7 +23,8 @@ func (d *drive) open() step {
 	if d.e.App == string(federation.PortalName) {
 		address = d.snap.Gate.Base + "/"
 	}
-	st := d.trace(TraceStep{From: BrowserLane, To: GateLane, Name: StepStart, Address: address, RelayState: finding.Clip(d.e.Target)})
+	st := d.trace(TraceStep{From: BrowserLane, To: GateLane, Name: StepStart, Address: address,
+		RelayState: finding.Clip(d.e.Target)})
 	app, ok := d.snap.Application(federation.Name(d.e.App))
 	if !ok {
 		return d.refuse(finding.New(finding.StartUnknown, finding.Fact("Name", finding.Clip(d.e.App))))
@@ -496,7 +497,8 @@ func (d *drive) unsolicited() step {
 		return d.refuse(finding.New(finding.UnsolicitedRefused))
 	}
 	base := d.snap.Gate.Base + "/open/"
-	if to := strings.TrimSuffix(d.e.Arrival.State, "/"); (to == "" || to == d.snap.Gate.Base) && d.snap.Gate.Portal != nil {
+	if to := strings.TrimSuffix(d.e.Arrival.State, "/"); (to == "" || to == d.snap.Gate.Base) &&
+		d.snap.Gate.Portal != nil {
 		d.app = d.snap.Gate.Portal
 		d.at(StepAsk).Reasons.Add(reason.StartUnsolicited)
 		return d.ends(&Go{To: d.snap.Gate.Base + "/?via=" + string(d.p.Name)}, Entered)
@@ -603,8 +605,8 @@ func (d *drive) admit() step {
 	return d.stepUp(entry.Rule)
 }
 
-// otherWay asks the rules of provider selection again, by who came: whoever came by a way that is not theirs is sent on
-// to it once, or refused. So nobody picks another way by typing an address that is not theirs.
+// otherWay asks the rules of provider selection again, by who came: whoever came by a way that is not theirs is sent
+// on to it once, or refused. So nobody picks another way by typing an address that is not theirs.
 func (d *drive) otherWay(e Entrant) (step, bool) {
 	a := e.coming(d.snap, d.p)
 	a.Hints = d.wanting().Hints
@@ -647,7 +649,8 @@ func (d *drive) whichRole(e policy.Entry) step {
 	if d.s.Wish.Passive {
 		return d.refuse(finding.New(finding.QuestionNeeded))
 	}
-	f := Form{Title: "As what do you sign in?", Text: "You have several roles in " + d.app.Title + ". Choose one.", Option: "role"}
+	f := Form{Title: "As what do you sign in?", Text: "You have several roles in " + d.app.Title + ". Choose one.",
+		Option: "role"}
 	for _, r := range e.Roles {
 		f.Options = append(f.Options, Choice{r.As, r.Title})
 	}
@@ -667,7 +670,8 @@ func (d *drive) complete() step {
 // release decides what the application is told, and plans the answer.
 func (d *drive) release() step {
 	h := &d.s.here
-	out, err := Tell(Entering{Snap: d.snap, App: d.app, Own: d.s.AppState, Wish: d.s.Wish, Stands: d.standing(), Roles: h.entry.RoleValues(), Word: h.answer, New: d.f.New, Session: d.lasting(), Now: d.now})
+	out, err := Tell(Entering{Snap: d.snap, App: d.app, Own: d.s.AppState, Wish: d.s.Wish, Stands: d.standing(),
+		Roles: h.entry.RoleValues(), Word: h.answer, New: d.f.New, Session: d.lasting(), Now: d.now})
 	d.here(StepRelease).Reasons = out.Reasons
 	if h.plan = out.Plan; err != nil {
 		if out.planned {
@@ -768,7 +772,8 @@ func (d *drive) end(plan Plan) step {
 			d.effect(PutUpstream{Provider: d.p.ID, Upstream: *d.s.Upstream})
 		}
 	}
-	d.effect(Issued{App: d.app.ID}, HoldMessage{App: d.app.Name}, Give{Word: h.answer.given(d.e.Browser.Network, d.role(), d.now)})
+	d.effect(Issued{App: d.app.ID}, HoldMessage{App: d.app.Name}, Give{Word: h.answer.given(d.e.Browser.Network, d.role(),
+		d.now)})
 	if h.person.Key != "" && d.app.Name != federation.PortalName {
 		d.effect(Enter{App: d.app.ID, Told: h.decided.Told})
 	}
@@ -795,7 +800,8 @@ func (d *drive) knows() (out ChangePerson, any bool) {
 	}
 	keep := stands.Updating()
 	if _, other := keep.Over(h.person.Values, d.now); other {
-		if out.Values = &keep; slices.ContainsFunc(keep.Values, func(k person.KeptValue) bool { return k.From == person.FromPerson }) {
+		if out.Values = &keep; slices.ContainsFunc(keep.Values,
+			func(k person.KeptValue) bool { return k.From == person.FromPerson }) {
 			out.Via = person.ByCode
 		}
 	}
@@ -806,10 +812,12 @@ func (d *drive) knows() (out ChangePerson, any bool) {
 	if h.person.Subject == "" {
 		out.Settle = d.app.ID
 	}
-	return out, len(out.Link) > 0 || out.Name != nil || out.Values != nil || out.Follow != nil || len(out.Join) > 0 || out.Settle != ""
+	return out, len(out.Link) > 0 || out.Name != nil || out.Values != nil || out.Follow != nil || len(out.Join) > 0 ||
+		out.Settle != ""
 }
 
-// moves has somebody belong where they do now, if that is elsewhere than before. Groups that are not there yet are made.
+// moves has somebody belong where they do now, if that is elsewhere than before. Groups that are not there yet are
+// made.
 func (d *drive) moves(out *ChangePerson, before, now []person.Membership) {
 	gone := func(m person.Membership) bool { return !slices.Contains(now, m) }
 	come := func(m person.Membership) bool { return !slices.Contains(before, m) }
@@ -866,7 +874,8 @@ func (d *drive) refuse(err error) step {
 		if page.App = d.app.Title; !barred(f) {
 			page.Continue = d.startOf()
 		}
-		if c, err := policy.Select(d.snap, d.app, policy.Asking{Network: d.e.Browser.Network}, d.now); err == nil && c.Ask() && d.s.Kept {
+		if c, err := policy.Select(d.snap, d.app, policy.Asking{Network: d.e.Browser.Network}, d.now); err == nil &&
+			c.Ask() && d.s.Kept {
 			page.Again = d.address() + "?again=1"
 		}
 	}

@@ -217,7 +217,8 @@ func (e Entrant) coming(snap *federation.Snapshot, by *federation.Provider) poli
 	}
 	for _, address := range e.Stands.Addresses() {
 		a.Address = cmp.Or(a.Address, address)
-		if domain, ok := profile.Domain(profile.DomainOf(address)); ok && by != nil && slices.Contains(snap.ProvidersAt(domain), by.Name) {
+		if domain, ok := profile.Domain(profile.DomainOf(address)); ok && by != nil &&
+			slices.Contains(snap.ProvidersAt(domain), by.Name) {
 			a.Address = address // of several that of the way by which they came
 			break
 		}
@@ -328,7 +329,8 @@ func Renew(snap *federation.Snapshot, r Renewal, now time.Time) (profile.Release
 	if them.ID != r.Person {
 		return none, nil, finding.New(finding.GrantUnlinked, finding.Fact("Name", r.Word.Subject.Value))
 	}
-	e := Entrant{App: r.App, Stands: person.Stand(snap, p, who, them, nil), Proofs: []Authentication{r.Word.Authentication},
+	e := Entrant{App: r.App, Stands: person.Stand(snap, p, who, them, nil),
+		Proofs:  []Authentication{r.Word.Authentication},
 		Network: r.Word.Network, Role: r.Word.Role}
 	s := e.Subject()
 	if _, err := policy.OpenTo(snap, p, &s, now); err != nil {

@@ -11,8 +11,9 @@ import (
 	"innergate.example/innergate/internal/core/person"
 )
 
-// Need is something that a step lacks. Each kind of them is a type of its own, declared with what its fact is and what of
-// that is recorded; whoever performs knows by the type how it is satisfied. Facts come back with the event Learned.
+// Need is something that a step lacks. Each kind of them is a type of its own, declared with what its fact is and
+// what of that is recorded; whoever performs knows by the type how it is satisfied. Facts come back with the event
+// Learned.
 type Need interface {
 	// Key names the fact: needs of one key are satisfied by one.
 	Key() string
@@ -27,8 +28,8 @@ type Asks[F any] interface {
 	Gives(F)
 }
 
-// Keeps is a need whose fact is recorded with the turn, as far as it may be: what it gives is found again when the turn is
-// run anew.
+// Keeps is a need whose fact is recorded with the turn, as far as it may be: what it gives is found again when the
+// turn is run anew.
 type Keeps interface{ Keep(fact any) any }
 
 // Lacks is what a turn lacks before it can go on.
@@ -233,7 +234,8 @@ func (WhichCrossing) Outside() bool { return false }
 // Gives a state.
 func (WhichCrossing) Gives(*State) {}
 
-// AgreedBefore asks what somebody agreed to that an application may be told. The fact is the scopes, nil if they never did.
+// AgreedBefore asks what somebody agreed to that an application may be told. The fact is the scopes, nil if they
+// never did.
 type AgreedBefore struct {
 	App    federation.ID
 	Person int64

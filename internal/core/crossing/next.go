@@ -249,8 +249,9 @@ type Once struct {
 	As finding.Code `json:"as,omitempty"`
 }
 
-// ChangePerson stores what becomes of the person by this sign-in, all of it at once: their account, link and values, where
-// they belong, and by what the application knows them. Its guards are those of the change; Lost names the one that failed.
+// ChangePerson stores what becomes of the person by this sign-in, all of it at once: their account, link and values,
+// where they belong, and by what the application knows them. Its guards are those of the change; Lost names the one
+// that failed.
 type ChangePerson struct {
 	person.Change
 	Make   []federation.Unit // groups that are made for it, where there are none of the name

@@ -97,8 +97,8 @@ type wayKey struct {
 	of       federation.Name
 }
 
-// Portal decides what somebody finds on the portal: each application as a sign-in to it would be decided now. The need is
-// that they are looked up.
+// Portal decides what somebody finds on the portal: each application as a sign-in to it would be decided now. The
+// need is that they are looked up.
 func Portal(snap *federation.Snapshot, in Visit, now time.Time) (out Shown, need *Lacks) {
 	if in.Session == nil {
 		return Shown{Out: true}, nil
@@ -110,10 +110,12 @@ func Portal(snap *federation.Snapshot, in Visit, now time.Time) (out Shown, need
 	if who := in.Session.Person.ID; who != 0 { // a link that somebody else has by now shows nobody the other's page
 		all = slices.DeleteFunc(all, func(i inside) bool { return i.person.ID != who })
 	}
-	v := &portal{snap: snap, now: now, in: in, all: all, is: snap.Portal(), ways: map[wayKey]policy.Choice{}, under: map[federation.ID]Entrant{}}
+	v := &portal{snap: snap, now: now, in: in, all: all, is: snap.Portal(), ways: map[wayKey]policy.Choice{},
+		under: map[federation.ID]Entrant{}}
 	out.Out = true
 	for i := range all {
-		e := Entrant{Stands: all[i].standing(snap), Proofs: []Authentication{all[i].word.Authentication}, Network: in.Network}
+		e := Entrant{Stands: all[i].standing(snap), Proofs: []Authentication{all[i].word.Authentication},
+			Network: in.Network}
 		v.here = append(v.here, e.everywhere(snap))
 		out.By = append(out.By, all[i].provider)
 		if snap.Gate.Portal != nil && out.Out {
@@ -191,8 +193,8 @@ func whyNot(err error) *finding.Finding {
 	return finding.New(finding.GateFailure)
 }
 
-// entrant is somebody as they would come to an application: by a word of their session, else by a provider that they are
-// linked to and have to sign in at first.
+// entrant is somebody as they would come to an application: by a word of their session, else by a provider that they
+// are linked to and have to sign in at first.
 func (v *portal) entrant(app *federation.Application) (e Entrant, by *federation.Provider, f *finding.Finding) {
 	if err := policy.Open(app, v.now); err != nil {
 		return e, nil, whyNot(err)
@@ -213,15 +215,17 @@ func (v *portal) entrant(app *federation.Application) (e Entrant, by *federation
 				by = p
 			}
 		}
-		f = cmp.Or(f, finding.New(finding.WayOther, finding.Compare("Provider", federation.Listed(c.Providers), string(v.all[i].provider.Name))))
+		f = cmp.Or(f, finding.New(finding.WayOther, finding.Compare("Provider", federation.Listed(c.Providers),
+			string(v.all[i].provider.Name))))
 	}
 	if by == nil {
 		return e, nil, cmp.Or(f, finding.New(finding.NoProvider))
 	}
 	e, known := v.under[by.ID]
 	if !known {
-		e = Entrant{Stands: person.OnRecord(v.snap, by, profile.Profile{}, v.here[0].Stands.Person, nil), Network: v.in.Network,
-			Proofs: []Authentication{{Provider: by.Name, ProviderID: by.ID, At: v.now}}}.everywhere(v.snap)
+		e = Entrant{Stands: person.OnRecord(v.snap, by, profile.Profile{}, v.here[0].Stands.Person, nil),
+			Network: v.in.Network,
+			Proofs:  []Authentication{{Provider: by.Name, ProviderID: by.ID, At: v.now}}}.everywhere(v.snap)
 		v.under[by.ID] = e
 	}
 	e.App = app
@@ -300,8 +304,10 @@ func (v *portal) sort(tiles []Tile) {
 		return t.Start.Order
 	}
 	slices.SortStableFunc(tiles, func(a, b Tile) int {
-		return cmp.Or(at(a)-at(b), strings.Compare(a.App.PortalSection, b.App.PortalSection), place(a)-place(b), cmp.Compare(b.Used, a.Used),
-			strings.Compare(strings.ToLower(a.App.Title), strings.ToLower(b.App.Title)), strings.Compare(string(a.App.Name), string(b.App.Name)),
+		return cmp.Or(at(a)-at(b), strings.Compare(a.App.PortalSection, b.App.PortalSection), place(a)-place(b),
+			cmp.Compare(b.Used, a.Used),
+			strings.Compare(strings.ToLower(a.App.Title), strings.ToLower(b.App.Title)),
+			strings.Compare(string(a.App.Name), string(b.App.Name)),
 			order(a)-order(b), strings.Compare(strings.ToLower(a.Title()), strings.ToLower(b.Title())))
 	})
 }
@@ -373,8 +379,8 @@ type OwnValue struct {
 	Editable    bool // they may change it themselves
 }
 
-// OwnValues are the values that are known of somebody who is in by a session, whose word each is, and which of them they
-// may change.
+// OwnValues are the values that are known of somebody who is in by a session, whose word each is, and which of them
+// they may change.
 func OwnValues(snap *federation.Snapshot, in Visit, now time.Time) (out []OwnValue) {
 	all, need := insides(snap, in.Session, "", in.People, now)
 	if need != nil || len(all) == 0 {

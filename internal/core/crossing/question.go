@@ -253,7 +253,8 @@ func (d *drive) mail(name, address string) step {
 	d.s.Proof = &person.Proving{Name: name, Address: address}
 	d.keep()
 	d.trace(TraceStep{From: GateLane, To: BrowserLane, Name: "code by mail"})
-	return d.need(Lack(&Mail{To: address, Person: d.s.here.person.Key, Question: d.s.Question, Subject: "Your code for " + d.app.Title,
+	return d.need(Lack(&Mail{To: address, Person: d.s.here.person.Key, Question: d.s.Question, Subject: "Your code for " +
+		d.app.Title,
 		Text: "Somebody, probably you, signs in to " + d.app.Title + " and gave this address.\n\nThe code is " + CodeMark +
 			"\n\nType it on the page that asks for it, within ten minutes. If it was not you, do nothing: nobody can go on without the code.\n"}),
 		(*drive).mailed)
@@ -339,7 +340,8 @@ func (d *drive) asking(lacking []federation.Asked) (title, text string) {
 	case d.s.Wish.Change != "" && d.app.Name == federation.PortalName:
 		return "Change your " + names[0], "Type what it is from now on."
 	case len(lacking) == 1 && proof && len(came) > 0:
-		return "Is this your " + names[0] + "?", d.app.Title + " needs one that is yours for certain: type it, and we mail you a code."
+		return "Is this your " + names[0] + "?", d.app.Title +
+			" needs one that is yours for certain: type it, and we mail you a code."
 	case len(lacking) == 1:
 		title = "What is your " + names[0] + "?"
 		text = fmt.Sprintf("%s sent no %s. %s needs one: type yours", d.p.Title, names[0], d.app.Title)
@@ -349,7 +351,8 @@ func (d *drive) asking(lacking []federation.Asked) (title, text string) {
 		return title, text + "."
 	}
 	list := strings.Join(names[:len(names)-1], ", ") + " and " + names[len(names)-1]
-	return "A few details are missing", fmt.Sprintf("%s needs your %s, and %s did not send them.", d.app.Title, list, d.p.Title)
+	return "A few details are missing", fmt.Sprintf("%s needs your %s, and %s did not send them.", d.app.Title, list,
+		d.p.Title)
 }
 
 func (h *here) gaveValue(name string) string {
@@ -400,6 +403,7 @@ func (d *drive) whichAccount() step {
 }
 
 // autofills are what browsers know attributes as (HTML §4.10.18.7.1).
-var autofills = map[string]string{"displayName": "name", "name.givenName": "given-name", "name.familyName": "family-name",
-	"phoneNumbers": "tel", "userName": "username", "title": "organization-title", "nickName": "nickname",
+var autofills = map[string]string{"displayName": "name", "name.givenName": "given-name",
+	"name.familyName": "family-name",
+	"phoneNumbers":    "tel", "userName": "username", "title": "organization-title", "nickName": "nickname",
 	"locale": "language"}

@@ -9,8 +9,8 @@ import (
 	"innergate.example/innergate/internal/core/reason"
 )
 
-// readsHere has people who may not enter read why, and whom to ask, before the application hears of it, where its record
-// says so. Whenever they come back it is decided anew: whoever was given entry meanwhile goes on.
+// readsHere has people who may not enter read why, and whom to ask, before the application hears of it, where its
+// record says so. Whenever they come back it is decided anew: whoever was given entry meanwhile goes on.
 func (d *drive) readsHere(f *finding.Finding) (step, bool) {
 	h := &d.s.here
 	if d.app == nil || !d.app.RefusedHere && !d.app.AskForEntry || !OfEntry(f) || h.answer == nil || h.apart ||

@@ -30,7 +30,8 @@ var (
 	again = Sentence{"This sign-in cannot be used",
 		"Start again at your application. If it happens again, tell your help desk the reference number.", FaultRefused}
 	saidNo = Sentence{"The place where you sign in said no",
-		"It did not let you in to this application. Ask those who run it, or your help desk with the reference number.", FaultRefused}
+		"It did not let you in to this application. Ask those who run it, or your help desk with the reference number.",
+		FaultRefused}
 	failed = Sentence{"The place where you sign in does not work at the moment",
 		"Try again in a few minutes. If it stays, tell your help desk the reference number.", FaultRefused}
 	closed = Sentence{"This way in is closed at the moment",
@@ -71,7 +72,8 @@ var sentences = map[finding.Code]Sentence{
 	finding.NotInCohort: {"This is not open to you yet",
 		"Sign in as you did before, or ask your help desk, and tell them the reference number.", FaultRefused},
 	finding.RoleNotHeld: {"You do not have the role that was asked for",
-		"Start again at your application without it, or ask your help desk for it, and tell them the reference number.", FaultRefused},
+		"Start again at your application without it, or ask your help desk for it, and tell them the reference number.",
+		FaultRefused},
 	finding.RoleNone: {"You have no role in this application yet",
 		"Ask your help desk for one, and tell them the reference number.", FaultRefused},
 	finding.AccessStepUp: {"This application asks for a stronger sign-in than yours",

@@ -60,7 +60,8 @@ func (t Trial) Entering() (Entrant, error) {
 		said.Provider = t.Provider.Name
 	}
 	stands, err := t.standing()
-	return Entrant{App: t.App, Stands: stands, Proofs: []Authentication{said}, Network: t.Said.Network, Role: t.Wish.Role}, err
+	return Entrant{App: t.App, Stands: stands, Proofs: []Authentication{said}, Network: t.Said.Network,
+		Role: t.Wish.Role}, err
 }
 
 // roles are the values of the roles that somebody would enter with, as a trial has them.

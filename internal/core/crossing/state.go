@@ -281,7 +281,8 @@ func ends(g *federation.Gate, a *Authentication, came time.Time) time.Time {
 // Joined gives the session after an answer: the same person's next sign-in adds
 // a word, and another person's replaces the session. lasting names a new one.
 func Joined(g *federation.Gate, old *Session, who person.Person, a *Answer, lasting string, now time.Time) *Session {
-	who = person.Person{ID: who.ID, Key: who.Key, Identifier: who.Identifier, Disabled: who.Disabled} // the rest is of the crossing
+	who = person.Person{ID: who.ID, Key: who.Key, Identifier: who.Identifier,
+		Disabled: who.Disabled} // the rest is of the crossing
 	word := *a
 	word.Ends = ends(g, &a.Authentication, now)
 	s := &Session{Person: who, Proofs: []Answer{word}, Expires: word.Ends, Lasting: lasting, Began: now}

@@ -66,7 +66,8 @@ func Try(t Trial) (out Mapped, err error) {
 	if t.Own == nil {
 		t.Own = applicationSide(t.App).Usual(t.App)
 	}
-	told, err := Tell(Entering{Snap: t.Snap, App: t.App, Own: t.Own, Wish: t.Wish, Stands: stands, Roles: roles, Word: t.Said, Agreed: t.Agreed, Now: t.Now})
+	told, err := Tell(Entering{Snap: t.Snap, App: t.App, Own: t.Own, Wish: t.Wish, Stands: stands, Roles: roles,
+		Word: t.Said, Agreed: t.Agreed, Now: t.Now})
 	out.Profile, out.Release = told.Known, told.Rules
 	if err != nil {
 		return out, out.refusedBy(err)

@@ -19,8 +19,9 @@ func (d *drive) in(begins bool) In {
 	if typed := d.hint(); typed != nil {
 		w.Hints = typed
 	}
-	in := In{Begins: begins, Mine: d.mine(), Gate: &d.snap.Gate, Provider: d.p, Crossing: d.s.ID, Wish: w, Event: d.e, Facts: d.f,
-		Now: d.now, Held: d.s.here.held}
+	in := In{Begins: begins, Mine: d.mine(), Gate: &d.snap.Gate, Provider: d.p, Crossing: d.s.ID, Wish: w, Event: d.e,
+		Facts: d.f,
+		Now:   d.now, Held: d.s.here.held}
 	if d.belongs() { // of another browser, too: it is refused for that afterwards
 		in.Own = d.s.ProviderState
 	}
@@ -29,7 +30,8 @@ func (d *drive) in(begins bool) In {
 
 // belongs reports whether what arrived is the answer to what this crossing asked.
 func (d *drive) belongs() bool {
-	return d.s.ID != "" && d.p != nil && d.p.Is(d.s.Provider, d.s.ProviderID) && (d.s.Stage == Asked || d.s.Stage == Ended)
+	return d.s.ID != "" && d.p != nil && d.p.Is(d.s.Provider, d.s.ProviderID) &&
+		(d.s.Stage == Asked || d.s.Stage == Ended)
 }
 
 func (d *drive) mine() bool { return d.belongs() && d.holds() }
@@ -39,7 +41,8 @@ func (d *drive) mine() bool { return d.belongs() && d.holds() }
 func (d *drive) without(f *finding.Finding) step {
 	w := &d.s.Wish
 	if d.s.Step != nil && f.Code == finding.ContextImpossible {
-		return d.refuse(finding.New(finding.AccessStepUp, append([]finding.Evidence{finding.Fact("Rule", d.s.Step.Rule)}, f.Evidence...)...))
+		return d.refuse(finding.New(finding.AccessStepUp, append([]finding.Evidence{finding.Fact("Rule", d.s.Step.Rule)},
+			f.Evidence...)...))
 	}
 	if f.Code != finding.ContextImpossible || !w.Voluntary || len(w.Contexts) == 0 || !d.mine() {
 		return d.refuse(f)
@@ -79,7 +82,8 @@ func later(a, b time.Time) time.Time {
 	return a
 }
 
-// standing is who comes, as this sign-in leaves them: found out once they are matched, and again if they are matched anew.
+// standing is who comes, as this sign-in leaves them: found out once they are matched, and again if they are matched
+// anew.
 func (d *drive) standing() *person.Standing {
 	h := &d.s.here
 	if h.stands == nil || !h.stands.By(d.snap) { // a call may have taken its time
@@ -107,7 +111,8 @@ func (d *drive) lasting() string {
 
 // barred reports whether a refusal is of the person: coming again in the same way changes nothing.
 func barred(f *finding.Finding) bool {
-	return slices.Contains([]finding.Code{finding.AccessDenied, finding.AccessNobody, finding.AccessKeptOut, finding.RoleNone,
+	return slices.Contains([]finding.Code{finding.AccessDenied, finding.AccessNobody, finding.AccessKeptOut,
+		finding.RoleNone,
 		finding.PersonDisabled}, f.Code)
 }
 

@@ -62,12 +62,15 @@ func TestWhatIsMadeIsBounded(t *testing.T) {
 	for rule, c := range map[string]struct {
 		text, failure string
 	}{
-		"a chain of replacements":     {chain(`"a"`, `.replace("a", "`+strings.Repeat("a", 80)+`")`, 6), "1024 KiB"},
-		"one that nothing catches":    {`attributes.a[0].replace("a", "` + strings.Repeat("a", 200) + `") == "" || true`, "1024 KiB"},
-		"replacing nothing":           {chain(`attributes.a[0]`, `.replace("", "`+strings.Repeat("a", 200)+`")`, 1), "1024 KiB"},
-		"texts added to each other":   {chain(`["aaaaaaaaaa"]`, `.map(x, x+x+x+x+x+x+x+x+x+x)`, 8), "cost limit"},
-		"a long separator":            {`attributes.many.join(attributes.a[0])`, "1024 KiB"},
-		"a text written out often":    {`"` + strings.Repeat("%s", 60) + `".format([` + strings.Repeat("attributes.a[0], ", 59) + `attributes.a[0]])`, "1024 KiB"},
+		"a chain of replacements": {chain(`"a"`, `.replace("a", "`+strings.Repeat("a", 80)+`")`, 6), "1024 KiB"},
+		"one that nothing catches": {`attributes.a[0].replace("a", "` + strings.Repeat("a", 200) + `") == "" || true`,
+			"1024 KiB"},
+		"replacing nothing": {chain(`attributes.a[0]`, `.replace("", "`+strings.Repeat("a", 200)+`")`, 1),
+			"1024 KiB"},
+		"texts added to each other": {chain(`["aaaaaaaaaa"]`, `.map(x, x+x+x+x+x+x+x+x+x+x)`, 8), "cost limit"},
+		"a long separator":          {`attributes.many.join(attributes.a[0])`, "1024 KiB"},
+		"a text written out often": {`"` + strings.Repeat("%s", 60) + `".format([` +
+			strings.Repeat("attributes.a[0], ", 59) + `attributes.a[0]])`, "1024 KiB"},
 		"digits":                      {`"%.99999999f".format([1.5])`, "precision"},
 		"lists of the same":           {chain(`["a"]`, `.map(x, [`+ten+`])`, 9), "1024 KiB"},
 		"such lists held together":    {chain(`[["a"]]`, `.map(x, [`+ten+`])`, 3) + `.map(x, x == [` + ten[:4] + `])`, "x"},

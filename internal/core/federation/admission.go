@@ -38,7 +38,8 @@ func (a Admission) Holds(now time.Time) bool { return a.Until.IsZero() || now.Be
 // Read gives what is said of each group.
 func (a Admissions) Read() (map[Name]Admission, error) {
 	if len(a) > mostAdmissions {
-		return nil, fmt.Errorf("%d groups; admit at most %d one by one, or the group that they lie in", len(a), mostAdmissions)
+		return nil, fmt.Errorf("%d groups; admit at most %d one by one, or the group that they lie in", len(a),
+			mostAdmissions)
 	}
 	out := make(map[Name]Admission, len(a))
 	for _, p := range a {

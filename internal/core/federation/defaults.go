@@ -12,15 +12,20 @@ const NewRecordsName Name = "new-records"
 
 // Defaults describes what new records begin with. It says nothing of those that are there.
 var Defaults = &Description{Kind: KindDefaults, Always: NewRecordsName, Settings: []Setting{
-	{Name: "everyone", Label: "Whoever nothing else is about, at a new application", Type: OneOf, Choices: []string{"", "yes", "no"},
-		Words: map[string]string{"": "enters, and a finding says that nobody decided on it", "yes": "enters", "no": "does not enter"},
-		Text:  "What the setting everyone of a new application is, where the call that adds it does not say", Default: "not set"},
-	{Name: "providerPhase", Label: "Phase of a new provider", Type: OneOf, Choices: []string{"", "live", "paused", "draft"},
+	{Name: "everyone", Label: "Whoever nothing else is about, at a new application", Type: OneOf,
+		Choices: []string{"", "yes", "no"},
+		Words: map[string]string{"": "enters, and a finding says that nobody decided on it", "yes": "enters",
+			"no": "does not enter"},
+		Text:    "What the setting everyone of a new application is, where the call that adds it does not say",
+		Default: "not set"},
+	{Name: "providerPhase", Label: "Phase of a new provider", Type: OneOf, Choices: []string{"", "live", "paused",
+		"draft"},
 		Words: map[string]string{"": "live", "live": "live", "paused": "paused", "draft": "draft"},
 		Text:  "What the phase of a new provider is, where the call that adds it does not say", Default: "live"},
-	{Name: "applicationPhase", Label: "Phase of a new application", Type: OneOf, Choices: []string{"", "live", "paused", "draft"},
-		Words: map[string]string{"": "live", "live": "live", "paused": "paused", "draft": "draft"},
-		Text:  "What the phase of a new application is, where the call that adds it does not say", Default: "live"},
+	{Name: "applicationPhase", Label: "Phase of a new application", Type: OneOf,
+		Choices: []string{"", "live", "paused", "draft"},
+		Words:   map[string]string{"": "live", "live": "live", "paused": "paused", "draft": "draft"},
+		Text:    "What the phase of a new application is, where the call that adds it does not say", Default: "live"},
 }, Check: func(_ *Snapshot, p *Plain) error {
 	if p.Name != NewRecordsName {
 		return &SettingError{"name", fmt.Errorf("there is one alone, %s; change that", NewRecordsName)}

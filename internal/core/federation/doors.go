@@ -112,7 +112,8 @@ func (s *Snapshot) Doors(v Visitor) []Name {
 		return nil
 	}
 	out := slices.Clone(d.open)
-	if slices.Contains(d.gatePeople, v.Person) || slices.ContainsFunc(d.gateGroups, func(g Name) bool { return slices.Contains(v.Around, g) }) ||
+	if slices.Contains(d.gatePeople, v.Person) || slices.ContainsFunc(d.gateGroups,
+		func(g Name) bool { return slices.Contains(v.Around, g) }) ||
 		slices.ContainsFunc(d.gateOf, func(o Name) bool { return slices.Contains(v.Organisations, o) }) {
 		out = append(out, d.shut...)
 	} else {

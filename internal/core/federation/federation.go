@@ -80,8 +80,8 @@ type Gate struct {
 	// Contexts ranks how people prove who they are.
 	Contexts Ranking
 
-	// Portal is the page of the gate's own where people find their applications, nil for none: people sign in to it as to an
-	// application.
+	// Portal is the page of the gate's own where people find their applications, nil for none: people sign in to it as
+	// to an application.
 	Portal *Application
 
 	// Mails says that it can mail people.

@@ -62,7 +62,8 @@ func (i *Intake) Typing(t Typed, fields []Setting) {
 	kept := slices.DeleteFunc(slices.Clone(i.Trimmed), func(w Trimmed) bool { return t[w.Label] != "" })
 	for _, field := range slices.Sorted(maps.Keys(t)) {
 		v := t[field]
-		if f := Field(fields, field); v != strings.TrimSpace(v) && f.Type != Secret && (f.Type == List || !f.SeveralLines()) {
+		if f := Field(fields, field); v != strings.TrimSpace(v) && f.Type != Secret &&
+			(f.Type == List || !f.SeveralLines()) {
 			kept = append(kept, Trimmed{Label: field, Written: v, Typed: true})
 		}
 	}

@@ -10,7 +10,9 @@ import (
 // What is said of matching is read once, and refused where it says nothing.
 func TestMatchingIsRead(t *testing.T) {
 	for say, m := range map[string]Matching{
-		"":                                    {MatchBy: listed.ParseWords("employeeNumber emails"), Update: listed.Equals.Parse("displayName emails=follow nickName=once"), AskFor: listed.Equals.Parse("displayName emails=verified"), VouchesFor: listed.ParseWords("a.example b-c.example")},
+		"": {MatchBy: listed.ParseWords("employeeNumber emails"),
+			Update: listed.Equals.Parse("displayName emails=follow nickName=once"),
+			AskFor: listed.Equals.Parse("displayName emails=verified"), VouchesFor: listed.ParseWords("a.example b-c.example")},
 		"no way to keep emails":               {Update: listed.Equals.Parse("emails=never")},
 		"named twice":                         {Update: listed.Equals.Parse("emails emails=follow")},
 		"names no attribute":                  {AskFor: listed.Equals.Parse("=verified")},
@@ -26,7 +28,8 @@ func TestMatchingIsRead(t *testing.T) {
 		err := m.check()
 		if say == "" {
 			require.NoError(t, err)
-			require.Equal(t, []Updated{{"displayName", UpdateAlways}, {"emails", UpdateFollow}, {"nickName", UpdateOnce}}, m.Updates())
+			require.Equal(t, []Updated{{"displayName", UpdateAlways}, {"emails", UpdateFollow}, {"nickName", UpdateOnce}},
+				m.Updates())
 			require.True(t, m.Vouches("x@A.example"))
 			require.False(t, m.Vouches("x@sub.a.example"))
 			require.False(t, m.Vouches("a.example"))

@@ -185,7 +185,10 @@ func (s *Snapshot) Having(put, gone []Object) *Snapshot {
 		units = slices.DeleteFunc(units, func(u *Unit) bool { return u.Ref() == x.Ref() })
 	}
 	touched := false
-	rules := slices.ContainsFunc(slices.Concat(put, gone), func(x Object) bool { return x.Ref().Kind == KindRule || x.Ref().Kind == KindRole })
+	rules := slices.ContainsFunc(slices.Concat(put, gone), func(x Object) bool {
+		return x.Ref().Kind == KindRule ||
+			x.Ref().Kind == KindRole
+	})
 	ways := slices.ContainsFunc(slices.Concat(put, gone), func(x Object) bool { return x.Ref().Kind == KindSelection })
 	started := slices.ContainsFunc(slices.Concat(put, gone), func(x Object) bool { return x.Ref().Kind == KindStart })
 	mail, opened := false, rules
@@ -356,10 +359,13 @@ func (b *Basics) cohorts() []Reference {
 	return append(References("cohort", KindGroup, groups...), References("cohort", KindOrganisation, organisations...)...)
 }
 
-// Refers are the provider that it is tied to, the set whose rules it shares, its default role, and the groups that it admits.
+// Refers are the provider that it is tied to, the set whose rules it shares, its default role, and the groups that it
+// admits.
 func (a *Application) Refers() []Reference {
-	return slices.Concat(References("provider", KindProvider, a.Provider), References("releaseSet", KindSet, a.ReleaseSet),
-		References("defaultRole", KindRole, a.DefaultRole), References("admissions", KindGroup, a.Admissions.Groups()...), a.cohorts())
+	return slices.Concat(References("provider", KindProvider, a.Provider), References("releaseSet", KindSet,
+		a.ReleaseSet),
+		References("defaultRole", KindRole, a.DefaultRole), References("admissions", KindGroup, a.Admissions.Groups()...),
+		a.cohorts())
 }
 
 // Refers is nothing.

@@ -139,7 +139,8 @@ func Moment(text string) (time.Time, error) {
 	case t.Format(layout) != clock:
 		return t, fmt.Errorf("%q does not exist: clocks in %s are put forward then; give another one", clock, zone)
 	case t.Add(-time.Hour).Format(layout) == clock || t.Add(time.Hour).Format(layout) == clock:
-		return t, fmt.Errorf("%q happens twice in %s, where clocks are put back; write it with its offset, like %s", clock, zone, t.Format(time.RFC3339))
+		return t, fmt.Errorf("%q happens twice in %s, where clocks are put back; write it with its offset, like %s", clock,
+			zone, t.Format(time.RFC3339))
 	}
 	return t.UTC(), nil
 }
@@ -216,7 +217,8 @@ func (b *Basics) checkRollout(missing []string) error {
 		cohort                  listed.Words
 		phaseField, cohortField string
 		given                   bool
-	}{{b.Phase, b.Cohort, "phase", "cohort", true}, {b.NextPhase, b.NextCohort, "nextPhase", "nextCohort", b.NextAt != "" || b.NextPhase != "" || len(b.NextCohort) > 0}} {
+	}{{b.Phase, b.Cohort, "phase", "cohort", true}, {b.NextPhase, b.NextCohort, "nextPhase", "nextCohort",
+		b.NextAt != "" || b.NextPhase != "" || len(b.NextCohort) > 0}} {
 		if !x.given {
 			continue
 		}
@@ -227,9 +229,12 @@ func (b *Basics) checkRollout(missing []string) error {
 		case !slices.Contains(Phases, string(x.phase)):
 			return &SettingError{x.phaseField, fmt.Errorf("there is no phase %q; use %s", x.phase, strings.Join(Phases, ", "))}
 		case x.phase.Passes() && len(missing) > 0:
-			return &SettingError{x.phaseField, fmt.Errorf("the record is unfinished: %s is still missing; take it in before it goes live", strings.Join(missing, " and "))}
+			return &SettingError{x.phaseField,
+				fmt.Errorf("the record is unfinished: %s is still missing; take it in before it goes live",
+					strings.Join(missing, " and "))}
 		case x.phase == Pilot && c.Empty():
-			return &SettingError{x.cohortField, errors.New("a pilot of nobody; say whom it includes, like group:drivers or share:10")}
+			return &SettingError{x.cohortField,
+				errors.New("a pilot of nobody; say whom it includes, like group:drivers or share:10")}
 		}
 	}
 	return nil
@@ -239,7 +244,8 @@ func (b *Basics) checkRollout(missing []string) error {
 func (b *Basics) CohortNames() (groups, organisations []Name, people []int64) {
 	for _, words := range []listed.Words{b.Cohort, b.NextCohort} {
 		c, _ := ParseCohort(words)
-		groups, organisations, people = append(groups, c.Groups...), append(organisations, c.Organisations...), append(people, c.People...)
+		groups, organisations, people = append(groups, c.Groups...), append(organisations, c.Organisations...),
+			append(people, c.People...)
 	}
 	return groups, organisations, people
 }

@@ -52,7 +52,8 @@ func (s *Snapshot) Portal() Portal {
 
 func portalOf(p *Plain) Portal {
 	in := saidBy(p)
-	return Portal{Straight: in.is("straight"), Offers: in.is("offers"), NotYet: in.is("notYet"), Sections: listOf[string](in.Settings, "sections"),
+	return Portal{Straight: in.is("straight"), Offers: in.is("offers"), NotYet: in.is("notYet"),
+		Sections: listOf[string](in.Settings, "sections"),
 		Editable: listOf[string](in.Settings, "editable")}
 }
 
@@ -96,7 +97,8 @@ func (s *Snapshot) Changeable() (out []string) {
 func (s *Snapshot) Decides(attribute string) string {
 	name := profile.Word(attribute)
 	switch name {
-	case "userName", "id", "externalId", "groups", "userType", "active", "roles", "entitlements", "organization", "email_verified":
+	case "userName", "id", "externalId", "groups", "userType", "active", "roles", "entitlements", "organization",
+		"email_verified":
 		return "it says who somebody is, or what they belong to"
 	}
 	if profile.Means(attribute, profile.ClaimEmail) {
@@ -140,7 +142,8 @@ func (a *Application) portalPlace() (int, error) {
 	in := said{Settings: Settings{"order": a.PortalPlace}}
 	n := in.place()
 	if in.err != nil {
-		return 0, &SettingError{"portalPlace", fmt.Errorf("%q is no place; give a whole number, like 10", strings.TrimSpace(a.PortalPlace))}
+		return 0, &SettingError{"portalPlace", fmt.Errorf("%q is no place; give a whole number, like 10",
+			strings.TrimSpace(a.PortalPlace))}
 	}
 	return n, nil
 }

@@ -37,7 +37,8 @@ type Recipient struct {
 func RecipientOf(p *Plain) (*Recipient, error) {
 	in := saidBy(p)
 	paused, _ := p.Said["paused"].(bool)
-	out := &Recipient{Name: p.Name, Title: in.text("title"), Address: in.text("address"), Paused: paused, Added: p.Added, Revision: p.Revision}
+	out := &Recipient{Name: p.Name, Title: in.text("title"), Address: in.text("address"), Paused: paused, Added: p.Added,
+		Revision: p.Revision}
 	return out, in.err
 }
 
@@ -54,7 +55,8 @@ func checkRecipient(after *Snapshot, p *Plain) error {
 	case r.Address == "":
 		return &SettingError{"address", errors.New("it is empty; give the address that events are posted to")}
 	case err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http":
-		return &SettingError{"address", fmt.Errorf("%.200q is no address; write it like https://payroll.example/events", r.Address)}
+		return &SettingError{"address", fmt.Errorf("%.200q is no address; write it like https://payroll.example/events",
+			r.Address)}
 	case u.User != nil || u.Fragment != "":
 		return &SettingError{"address", errors.New("it has a user name or a fragment; leave these out")}
 	case len(after.Recipients()) > mostRecipients:

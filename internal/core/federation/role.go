@@ -44,14 +44,18 @@ var Roles = &Description{Kind: KindRole, Check: checkRole, Settings: []Setting{
 	{Name: "title", Label: "Title", Type: OneLine, Most: 200, Text: "What people read, like Line controller"},
 	{Name: "application", Label: "Application", Type: Named, Refers: KindApplication, Most: 63, Text: "Whose role it is"},
 	{Name: "role", Label: "Name in the application", Type: OneLine, Most: longestRole,
-		Text: "By which it is asked for at a sign-in, and lists show it, like controller", Default: "the short name of the object"},
-	{Name: "order", Label: "Place", Type: OneLine, Most: 6, Text: "Where one role alone is sent, the lowest that somebody holds, like 10", Default: "0"},
+		Text:    "By which it is asked for at a sign-in, and lists show it, like controller",
+		Default: "the short name of the object"},
+	{Name: "order", Label: "Place", Type: OneLine, Most: 6,
+		Text: "Where one role alone is sent, the lowest that somebody holds, like 10", Default: "0"},
 	{Name: "values", Label: "Values that are sent for it", Type: Values, Group: GroupThen, Most: longestRoleText,
 		Text: "What a release mapping sends for it (source role), letter by letter as the application knows it"},
-	{Name: "people", Label: "Single people", Type: Values, Group: GroupWho, Most: 20, Text: "Numbers of accounts that hold it"},
+	{Name: "people", Label: "Single people", Type: Values, Group: GroupWho, Most: 20,
+		Text: "Numbers of accounts that hold it"},
 	{Name: "groups", Label: "Groups", Type: Values, Refers: KindGroup, Group: GroupWho, Most: 63,
 		Text: "Their people hold it. Of nested groups the nearest that a role of the application names counts alone"},
-	{Name: "organisations", Label: "Organisations", Type: Values, Refers: KindOrganisation, Group: GroupWho, Most: 63, Text: "Their people hold it"},
+	{Name: "organisations", Label: "Organisations", Type: Values, Refers: KindOrganisation, Group: GroupWho, Most: 63,
+		Text: "Their people hold it"},
 	{Name: "userTypes", Label: "By rule: user types", Type: Values, Group: GroupWho, Most: 100,
 		Text: "Whoever is marked as one of these holds it, too; with providers or a condition all must hold"},
 	{Name: "providers", Label: "By rule: providers", Type: Values, Refers: KindProvider, Group: GroupWho, Most: 63,
@@ -64,11 +68,14 @@ var Roles = &Description{Kind: KindRole, Check: checkRole, Settings: []Setting{
 func RoleOf(p *Plain) (*Role, error) {
 	in := saidBy(p)
 	s := in.Settings
-	r := &Role{Name: p.Name, App: Name(in.text("application")), As: cmp.Or(in.text("role"), string(p.Name)), Title: in.text("title"),
-		Values: listOf[string](s, "values"), Groups: listOf[Name](s, "groups"), Organisations: listOf[Name](s, "organisations"),
+	r := &Role{Name: p.Name, App: Name(in.text("application")), As: cmp.Or(in.text("role"), string(p.Name)),
+		Title:  in.text("title"),
+		Values: listOf[string](s, "values"), Groups: listOf[Name](s, "groups"), Organisations: listOf[Name](s,
+			"organisations"),
 		Order: in.place(), People: in.people(), Revision: p.Revision}
-	by := &Rule{Name: p.Name, Title: r.Title, UserTypes: listOf[string](s, "userTypes"), Providers: listOf[Name](s, "providers"),
-		When: in.text("when"), when: in.condition("when")}
+	by := &Rule{Name: p.Name, Title: r.Title, UserTypes: listOf[string](s, "userTypes"),
+		Providers: listOf[Name](s, "providers"),
+		When:      in.text("when"), when: in.condition("when")}
 	if !by.Everybody() {
 		r.Rule = by
 	}
@@ -88,7 +95,8 @@ func checkRole(after *Snapshot, p *Plain) error {
 	case r.Title == "":
 		return &SettingError{"title", errors.New("the title is empty; give what people should read")}
 	case strings.ContainsFunc(r.As, odd):
-		return &SettingError{"role", fmt.Errorf("%q has white space or characters that do not print; write it like line-controller", r.As)}
+		return &SettingError{"role",
+			fmt.Errorf("%q has white space or characters that do not print; write it like line-controller", r.As)}
 	case len(r.Values) == 0:
 		return &SettingError{"values", errors.New("there is none; give what the application knows the role by")}
 	case len(r.Values) > mostRoleValues:
@@ -97,7 +105,8 @@ func checkRole(after *Snapshot, p *Plain) error {
 	for i, v := range r.Values {
 		switch {
 		case strings.TrimSpace(v) != v || v == "":
-			return &SettingError{"values", fmt.Errorf("%q is empty, or begins or ends with a space, which the other side would compare; leave it out", v)}
+			return &SettingError{"values",
+				fmt.Errorf("%q is empty, or begins or ends with a space, which the other side would compare; leave it out", v)}
 		case strings.ContainsFunc(v, func(c rune) bool { return c < 0x20 || c == 0x7f }):
 			return &SettingError{"values", fmt.Errorf("%q has control characters; leave them out", v)}
 		case slices.Contains(r.Values[:i], v):
@@ -106,16 +115,19 @@ func checkRole(after *Snapshot, p *Plain) error {
 	}
 	for _, a := range after.Applications() {
 		if a.DefaultRole == r.Name && a.Name != r.App {
-			return &SettingError{"application", fmt.Errorf("it is the default role of %s (setting defaultRole); name another one there first", a.Name)}
+			return &SettingError{"application",
+				fmt.Errorf("it is the default role of %s (setting defaultRole); name another one there first", a.Name)}
 		}
 	}
 	others := after.Book(r.App).Roles
 	if len(others) > mostRolesOfApp {
-		return &SettingError{"application", fmt.Errorf("it has %d roles; an application has at most %d", len(others), mostRolesOfApp)}
+		return &SettingError{"application", fmt.Errorf("it has %d roles; an application has at most %d", len(others),
+			mostRolesOfApp)}
 	}
 	for _, o := range others {
 		if o.Name != r.Name && o.As == r.As {
-			return &SettingError{"role", fmt.Errorf("the role %s of %s has the name %q already; give another one", o.Name, r.App, r.As)}
+			return &SettingError{"role", fmt.Errorf("the role %s of %s has the name %q already; give another one", o.Name,
+				r.App, r.As)}
 		}
 	}
 	return nil
@@ -128,7 +140,8 @@ func (s *Snapshot) CheckDefaultRole(r Record) error {
 		return nil
 	}
 	if role, there := s.Role(a.DefaultRole); there && role.App != a.Name {
-		return &SettingError{"defaultRole", fmt.Errorf("%s is a role of %s; name one of this application", role.Name, role.App)}
+		return &SettingError{"defaultRole", fmt.Errorf("%s is a role of %s; name one of this application", role.Name,
+			role.App)}
 	}
 	return nil
 }
@@ -143,7 +156,10 @@ type roster struct {
 // cast puts roles in their order and finds them by whom they name.
 func (b *Book) cast(roles []*Role) {
 	b.Roles = roles
-	slices.SortFunc(b.Roles, func(x, y *Role) int { return cmp.Or(x.Order-y.Order, strings.Compare(string(x.Name), string(y.Name))) })
+	slices.SortFunc(b.Roles, func(x, y *Role) int {
+		return cmp.Or(x.Order-y.Order,
+			strings.Compare(string(x.Name), string(y.Name)))
+	})
 	b.roster = roster{person: map[int64][]int{}, group: map[Name][]int{}, of: map[Name][]int{}}
 	for i, r := range b.Roles {
 		b.Mark += fmt.Sprintf("role %s@%d ", r.Name, r.Revision)
@@ -235,7 +251,8 @@ func (b *Book) Cast(s *Snapshot, person int64, groups, organisations []Name) (na
 	return named, b.roster.ruled
 }
 
-// PeopleOf are the numbers of people whom an access rule, a role or a starting point names. The error is a SettingError.
+// PeopleOf are the numbers of people whom an access rule, a role or a starting point names. The error is a
+// SettingError.
 func PeopleOf(p *Plain) ([]int64, error) {
 	switch p.Ref().Kind {
 	case KindRole:

@@ -73,10 +73,12 @@ var AccessRules = &Description{Kind: KindRule, Check: checkRule, Settings: []Set
 	{Name: "application", Label: "Application", Type: Named, Refers: KindApplication, Most: 63,
 		Text: "Whose rule it is", Default: "every application"},
 	{Name: "order", Label: "Place", Type: OneLine, Most: 6,
-		Text: "Place among the rules of the application, or of the gate: the lowest is looked at first, like 10", Default: "0"},
+		Text:    "Place among the rules of the application, or of the gate: the lowest is looked at first, like 10",
+		Default: "0"},
 	{Name: "then", Label: "What becomes of them", Type: OneOf, Choices: []string{"allow", "deny", "step-up"},
-		Words: map[string]string{"allow": "they enter", "deny": "they do not enter", "step-up": "they sign in more strongly, or afresh, first"},
-		Text:  "What becomes of those whom it is about"},
+		Words: map[string]string{"allow": "they enter", "deny": "they do not enter",
+			"step-up": "they sign in more strongly, or afresh, first"},
+		Text: "What becomes of those whom it is about"},
 	{Name: "groups", Label: "Groups", Type: Values, Refers: KindGroup, Group: GroupWho, Most: 63,
 		Text: "They are in one of these, or in one that lies in it"},
 	{Name: "alone", Label: "Of the groups, their own members alone", Type: Switch, Group: GroupWho},
@@ -86,7 +88,8 @@ var AccessRules = &Description{Kind: KindRule, Check: checkRule, Settings: []Set
 		Text: "They are marked as one of these by an engineer, a list, a group, an organisation or a provider's record or rules; " +
 			"what a provider says of its own accord does not count"},
 	{Name: "people", Label: "Single people", Type: Values, Group: GroupWho, Most: 20, Text: "Numbers of accounts"},
-	{Name: "providers", Label: "Providers", Type: Values, Refers: KindProvider, Group: GroupWho, Most: 63, Text: "They came by one of these"},
+	{Name: "providers", Label: "Providers", Type: Values, Refers: KindProvider, Group: GroupWho, Most: 63,
+		Text: "They came by one of these"},
 	{Name: "networks", Label: "Networks", Type: Values, Group: GroupWho, Most: 50,
 		Text: "Their browser is in one of these, like 192.0.2.0/24 or 2001:db8::/48; of IPv6 no finer than /64, which is what the gate keeps"},
 	{Name: "contexts", Label: "Authentication contexts", Type: Values, Group: GroupWho, Most: 1000,
@@ -98,7 +101,8 @@ var AccessRules = &Description{Kind: KindRule, Check: checkRule, Settings: []Set
 		Text: "One sentence for those who are denied, like Ask the depot lead to be let in"},
 	{Name: "context", Label: "Sign in at least as strongly as", Type: OneLine, Most: 1000, Group: GroupThen,
 		Text: "Of step-up: an authentication context of the ranking"},
-	{Name: "maxAge", Label: "Sign in no longer ago than", Type: Duration, Most: 20, Group: GroupThen, Text: "Of step-up: like 30m"},
+	{Name: "maxAge", Label: "Sign in no longer ago than", Type: Duration, Most: 20, Group: GroupThen,
+		Text: "Of step-up: like 30m"},
 	{Name: "from", Label: "Holds from", Type: Day, Most: 25, Group: GroupWhen,
 		Text: "Day, like 2027-01-31, or moment, like 2027-01-31T12:00:00Z", Default: "at once"},
 	{Name: "until", Label: "Holds until", Type: Day, Most: 25, Group: GroupWhen,
@@ -116,9 +120,12 @@ const (
 func RuleOf(p *Plain) (*Rule, error) {
 	in := saidBy(p)
 	s := in.Settings
-	r := &Rule{Name: p.Name, App: Name(in.text("application")), Title: in.text("title"), Then: Outcome(in.text("then")), Say: in.text("say"),
-		Context: in.text("context"), Contexts: listOf[string](s, "contexts"), UserTypes: listOf[string](s, "userTypes"), Groups: listOf[Name](s, "groups"),
-		Organisations: listOf[Name](s, "organisations"), Providers: listOf[Name](s, "providers"), Alone: in.is("alone"), When: in.text("when"),
+	r := &Rule{Name: p.Name, App: Name(in.text("application")), Title: in.text("title"), Then: Outcome(in.text("then")),
+		Say:     in.text("say"),
+		Context: in.text("context"), Contexts: listOf[string](s, "contexts"), UserTypes: listOf[string](s, "userTypes"),
+		Groups:        listOf[Name](s, "groups"),
+		Organisations: listOf[Name](s, "organisations"), Providers: listOf[Name](s, "providers"), Alone: in.is("alone"),
+		When:  in.text("when"),
 		Order: in.place(), People: in.people(), when: in.condition("when")}
 	for _, t := range listOf[string](s, "networks") {
 		n, err := network(t)
@@ -213,7 +220,8 @@ func checkRule(after *Snapshot, p *Plain) error {
 	}
 	ranked := func(context string) error {
 		if _, ok := after.Gate.Contexts.rank(context); !ok {
-			return fmt.Errorf("%q has no rank, so nothing is known to be as strong; give it one (innergate context set)", context)
+			return fmt.Errorf("%q has no rank, so nothing is known to be as strong; give it one (innergate context set)",
+				context)
 		}
 		return nil
 	}
@@ -232,7 +240,8 @@ func checkRule(after *Snapshot, p *Plain) error {
 	case r.Then == StepUp && r.Context == "" && r.MaxAge == 0:
 		return &SettingError{"context", errors.New("a step-up asks for something: give a context, or maxAge")}
 	case r.Then != StepUp && (r.Context != "" || r.MaxAge != 0):
-		return &SettingError{"context", errors.New("only a step-up asks for a context or an age; contexts says how they came")}
+		return &SettingError{"context",
+			errors.New("only a step-up asks for a context or an age; contexts says how they came")}
 	case r.Then != Deny && r.Say != "":
 		return &SettingError{"say", errors.New("only those who are denied read a sentence")}
 	case r.Alone && len(r.Groups) == 0:

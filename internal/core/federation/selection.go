@@ -77,7 +77,8 @@ func (m MailDomain) Has(domain string) bool {
 
 // SelectionRules describes them.
 var SelectionRules = &Description{Kind: KindSelection, Check: checkWay, Settings: []Setting{
-	{Name: "title", Label: "Title", Type: OneLine, Most: 200, Text: "What people read, like Staff come by their accounts"},
+	{Name: "title", Label: "Title", Type: OneLine, Most: 200,
+		Text: "What people read, like Staff come by their accounts"},
 	{Name: "order", Label: "Place", Type: OneLine, Most: 6, Text: "The lowest is looked at first, like 10", Default: "0"},
 	{Name: "applications", Label: "Applications", Type: Values, Refers: KindApplication, Group: GroupWho, Most: 63,
 		Text: "They want to enter one of these", Default: "every one that names no provider"},
@@ -89,14 +90,16 @@ var SelectionRules = &Description{Kind: KindSelection, Check: checkWay, Settings
 		Text: "Somebody who is known is in one of these, or in one that lies in it"},
 	{Name: "organisations", Label: "Organisations", Type: Values, Refers: KindOrganisation, Group: GroupWho, Most: 63,
 		Text: "Somebody who is known belongs to one of these"},
-	{Name: "userTypes", Label: "User types", Type: Values, Group: GroupWho, Most: 100, Text: "Somebody who is known is marked as one of these"},
+	{Name: "userTypes", Label: "User types", Type: Values, Group: GroupWho, Most: 100,
+		Text: "Somebody who is known is marked as one of these"},
 	{Name: "typed", Label: "A typed address stands for who has it", Type: Switch, Group: GroupWho,
 		Text: "Groups, organisations and user types are those of whoever has the address that is typed, at these domains: it tells a stranger which " +
 			"way that address takes. Once they have signed in the rule is asked again with who they are"},
 	{Name: "hints", Label: "Hints of the application", Type: Values, Group: GroupWho, Most: 1000,
 		Text: "The application names one of these: a provider of its request (IDPList), an authentication context, or the parameter provider"},
 	{Name: "providers", Label: "Providers", Type: Values, Refers: KindProvider, Group: GroupThen, Most: 63,
-		Text: "They come by one of these, in this order: one alone is gone to at once, of several the person chooses", Default: "all that are live"},
+		Text:    "They come by one of these, in this order: one alone is gone to at once, of several the person chooses",
+		Default: "all that are live"},
 	{Name: "ask", Label: "Ask for the address first", Type: Switch, Group: GroupThen,
 		Text: "The page asks for their e-mail address; its domain says which of the providers it is"},
 }}
@@ -105,9 +108,12 @@ var SelectionRules = &Description{Kind: KindSelection, Check: checkWay, Settings
 func WayOf(p *Plain) (*Way, error) {
 	in := saidBy(p)
 	s := in.Settings
-	w := &Way{Name: p.Name, Title: in.text("title"), Apps: listOf[Name](s, "applications"), Groups: listOf[Name](s, "groups"),
-		Organisations: listOf[Name](s, "organisations"), UserTypes: listOf[string](s, "userTypes"), Hints: listOf[string](s, "hints"),
-		Providers: listOf[Name](s, "providers"), Ask: in.is("ask"), Typed: in.is("typed"), Order: in.place(), Revision: p.Revision}
+	w := &Way{Name: p.Name, Title: in.text("title"), Apps: listOf[Name](s, "applications"),
+		Groups:        listOf[Name](s, "groups"),
+		Organisations: listOf[Name](s, "organisations"), UserTypes: listOf[string](s, "userTypes"),
+		Hints:     listOf[string](s, "hints"),
+		Providers: listOf[Name](s, "providers"), Ask: in.is("ask"), Typed: in.is("typed"), Order: in.place(),
+		Revision: p.Revision}
 	for _, t := range listOf[string](s, "domains") {
 		d, err := ParseMailDomain(t)
 		w.Domains = append(w.Domains, d)
@@ -137,10 +143,12 @@ func checkWay(after *Snapshot, p *Plain) error {
 	case w.Title == "":
 		return &SettingError{"title", errors.New("the title is empty; give what people should read")}
 	case len(w.Providers) == 0 && !w.Ask:
-		return &SettingError{"providers", errors.New("say by which providers they come, or that they are asked for their address first")}
+		return &SettingError{"providers",
+			errors.New("say by which providers they come, or that they are asked for their address first")}
 	case w.Typed && (len(w.Domains) == 0 || len(w.Groups)+len(w.Organisations)+len(w.UserTypes) == 0):
-		return &SettingError{"typed", errors.New("name the domains whose addresses decide so, and groups, organisations or " +
-			"user types that it decides by")}
+		return &SettingError{"typed",
+			errors.New("name the domains whose addresses decide so, and groups, organisations or " +
+				"user types that it decides by")}
 	case w.Ask && len(w.Domains) > 0:
 		return &SettingError{"ask", errors.New("a rule about domains knows the address already; leave one of the two out")}
 	}

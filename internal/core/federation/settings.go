@@ -100,7 +100,8 @@ type ProviderSettings struct {
 	// IntakeSet names the set that IntakeMapping is laid over, "" for none.
 	IntakeSet Name `json:"intakeSet"`
 	Matching
-	// Domains are those of e-mail addresses whose people come by it; one that begins with a dot takes its sub-domains, too.
+	// Domains are those of e-mail addresses whose people come by it; one that begins with a dot takes its sub-domains,
+	// too.
 	Domains listed.Words `json:"domains"`
 	// DomainsNote says who confirmed that they are its own, and when.
 	DomainsNote string `json:"domainsNote"`
@@ -276,7 +277,8 @@ func (s Setting) fits(v any) error {
 	case s.Choices != nil && !contains(s.Choices, text):
 		return &SettingError{s.Name, fmt.Errorf("%.100q is no value for it; give %s", text, choices(s.Choices))}
 	case s.Most > 0 && utf8.RuneCountInString(text) > s.Most:
-		return &SettingError{s.Name, fmt.Errorf("it has %d characters; use at most %d", utf8.RuneCountInString(text), s.Most)}
+		return &SettingError{s.Name, fmt.Errorf("it has %d characters; use at most %d", utf8.RuneCountInString(text),
+			s.Most)}
 	}
 	if err := CheckText(text, s.SeveralLines()); err != nil {
 		return &SettingError{s.Name, err}
@@ -296,7 +298,8 @@ func (s Setting) several(v any) error {
 		case !is:
 			return &SettingError{field, fmt.Errorf("%.100q is no text", fmt.Sprint(x))}
 		case utf8.RuneCountInString(text) > s.Most:
-			return &SettingError{field, fmt.Errorf("it has %d characters; use at most %d", utf8.RuneCountInString(text), s.Most)}
+			return &SettingError{field, fmt.Errorf("it has %d characters; use at most %d", utf8.RuneCountInString(text),
+				s.Most)}
 		case CheckText(text, false) != nil:
 			return &SettingError{field, CheckText(text, false)}
 		}
@@ -329,7 +332,8 @@ func choices(all []string) string {
 }
 
 // phaseWords say phases for people.
-var phaseWords = map[string]string{"draft": "draft: it is being set up, nobody passes", "pilot": "pilot: a cohort passes", "live": "live: people pass",
+var phaseWords = map[string]string{"draft": "draft: it is being set up, nobody passes",
+	"pilot": "pilot: a cohort passes", "live": "live: people pass",
 	"paused": "paused: nobody passes", "retired": "retired: nobody passes any more"}
 
 // commonSettings are those of every record.
@@ -340,9 +344,11 @@ var commonSettings = []Setting{
 		Text: "Words of which one is enough, separated by spaces: person:17 group:drivers organisation:oakhollow network:192.0.2.0/24 share:10 (percent of people, always the same)"},
 	{Name: "nextAt", Label: "When that changes by itself", Type: OneLine, Group: "About it", Most: 100,
 		Text: "Moment with its time zone, like 2027-01-31 06:00 Europe/Berlin or 2027-01-31T06:00:00+01:00, from which on nextPhase and nextCohort are so; empty for never"},
-	{Name: "nextPhase", Label: "Phase from then on", Type: OneOf, Group: "About it", Choices: append([]string{""}, Phases...),
-		Text: "Phase from nextAt on"},
-	{Name: "nextCohort", Label: "Cohort from then on", Type: List, Group: "About it", Most: 20000, Text: "Cohort from nextAt on, where nextPhase is pilot"},
+	{Name: "nextPhase", Label: "Phase from then on", Type: OneOf, Group: "About it",
+		Choices: append([]string{""}, Phases...),
+		Text:    "Phase from nextAt on"},
+	{Name: "nextCohort", Label: "Cohort from then on", Type: List, Group: "About it", Most: 20000,
+		Text: "Cohort from nextAt on, where nextPhase is pilot"},
 	{Name: "nextContact", Label: "Mail the other side's contact about it", Type: Switch, Group: "About it",
 		Text: "The change at nextAt is mailed to the addresses in contact, too; it is mailed to those in owner in any case"},
 	{Name: "title", Label: "Title", Type: OneLine, Group: "About it", Most: 200, Text: "What people read"},
@@ -355,8 +361,9 @@ var commonSettings = []Setting{
 		Text: "A change of keys, addresses or identity waits for approval; otherwise it acts at once, with a finding"},
 	{Name: "trustKey", Label: "Trust key", Type: Certificate, Group: "Metadata", Most: 20000,
 		Text: "Certificate in PEM whose key must have signed the metadata"},
-	{Name: "strictValidity", Label: "Stop sign-ins once the metadata is past its validUntil", Type: Switch, Group: "Metadata",
-		Text: "Nobody passes once the metadata is past its validUntil; otherwise that only warns"},
+	{Name: "strictValidity", Label: "Stop sign-ins once the metadata is past its validUntil", Type: Switch,
+		Group: "Metadata",
+		Text:  "Nobody passes once the metadata is past its validUntil; otherwise that only warns"},
 	{Name: "addressCA", Label: "Authorities of its addresses", Type: Certificate, Group: "Metadata", Most: 40000,
 		Text: "Certificates in PEM of authorities that its addresses rest on, beside those of the system"},
 }
@@ -372,14 +379,18 @@ var unitSettings = []Setting{
 // kindSettings are those of every object of a kind, of records beside those of their protocol.
 var kindSettings = map[Kind][]Setting{
 	KindProvider: {
-		{Name: "allowUnsolicited", Label: "Accept answers that nobody asked for", Type: Switch, Group: "Requests and answers",
-			Text: "Accept answers that nobody asked for"},
-		{Name: "askContext", Label: "Authentication context to ask for", Type: OneLine, Group: "Requests and answers", Most: 400,
+		{Name: "allowUnsolicited", Label: "Accept answers that nobody asked for", Type: Switch,
+			Group: "Requests and answers",
+			Text:  "Accept answers that nobody asked for"},
+		{Name: "askContext", Label: "Authentication context to ask for", Type: OneLine, Group: "Requests and answers",
+			Most: 400,
 			Text: "Authentication context to ask for where the application asks for none"},
-		{Name: "contextWords", Label: "Its own words for authentication contexts", Type: Pairs, Group: "Requests and answers", Form: translation, Most: 4000,
+		{Name: "contextWords", Label: "Its own words for authentication contexts", Type: Pairs,
+			Group: "Requests and answers", Form: translation, Most: 4000,
 			Text: "Its own words for authentication contexts: THEIRS>OURS, separated by spaces"},
 		{Name: "firstSignIn", Label: "Who comes for the first time", Type: OneOf, Group: "People",
-			Words:   map[string]string{"": "gets an account", "known": "known: only people who have an account already are let in"},
+			Words: map[string]string{"": "gets an account",
+				"known": "known: only people who have an account already are let in"},
 			Choices: []string{"", KnownOnly},
 			Text:    "known: only people who have an account already are let in; empty makes one when somebody first comes"},
 		{Name: "matchBy", Label: "People are found by", Type: List, Group: "People", Most: 400,
@@ -397,7 +408,8 @@ var kindSettings = map[Kind][]Setting{
 		{Name: "askFor", Label: "People who lack it are asked for", Type: Pairs, Group: "People", Most: 1000,
 			Text: "Attributes that people who lack them are asked for, like displayName emails=verified; an address that they type is always proved by a mailed code"},
 		{Name: "groupValues", Label: "Its values of groups", Type: OneOf, Group: "People",
-			Words:   map[string]string{"": "make nobody a member", "known": "known: make members of the groups called so", "create": "create: make the groups, too"},
+			Words: map[string]string{"": "make nobody a member", "known": "known: make members of the groups called so",
+				"create": "create: make the groups, too"},
 			Choices: []string{"", GroupsKnown, GroupsCreate},
 			Text:    "known: values of groups make people members of the groups called so, and their absence takes them out; create makes groups for them too"},
 		{Name: "userType", Label: "Its people are marked as", Type: OneLine, Group: "People", Most: 100,
@@ -411,13 +423,15 @@ var kindSettings = map[Kind][]Setting{
 			Text: "Set of rules that it shares with others; those of intakeMapping are laid over it"},
 		{Name: "intakeMapping", Label: "Intake mapping", Type: Rules, Group: "Mapping",
 			Text: "What becomes of its attributes or claims on their way into the profile"},
-		{Name: "traceValues", Label: "What traces keep of values", Type: Pairs, Form: profile.DetailForm, Group: "What is kept", Most: 4000,
+		{Name: "traceValues", Label: "What traces keep of values", Type: Pairs, Form: profile.DetailForm,
+			Group: "What is kept", Most: 4000,
 			Text: "What traces keep of values, like mail=hashed groups=off, separated by spaces: full, hashed or off; * is all others"},
 	},
 	KindApplication: {
-		{Name: "everyone", Label: "Whoever no access rule is about", Type: OneOf, Group: "People", Choices: []string{"", "yes", "no"},
-			Words: map[string]string{"": "enters: nobody has decided on it", "yes": "enters", "no": "does not enter"},
-			Text:  "Whether whoever no access rule is about, and who is not admitted by name, enters", Default: "yes"},
+		{Name: "everyone", Label: "Whoever no access rule is about", Type: OneOf, Group: "People",
+			Choices: []string{"", "yes", "no"},
+			Words:   map[string]string{"": "enters: nobody has decided on it", "yes": "enters", "no": "does not enter"},
+			Text:    "Whether whoever no access rule is about, and who is not admitted by name, enters", Default: "yes"},
 		{Name: "admissions", Label: "Groups that are admitted", Type: Pairs, Form: admitting, Group: "People", Most: 400000,
 			Text: "Groups that enter, or are kept out, by name: GROUP=yes, GROUP=no or GROUP=2027-01-31 for the day to whose end (UTC) they enter; " +
 				"of nested groups the nearest that stands here counts"},
@@ -427,9 +441,11 @@ var kindSettings = map[Kind][]Setting{
 			Text: "A page of the gate tells whom to ask (the owner); the application hears of the refusal when they go back to it. Otherwise it hears at once"},
 		{Name: "askForEntry", Label: "People who are refused may ask for entry", Type: Switch, Group: "People",
 			Text: "That page has a button that asks for entry; an owner approves or declines (innergate request)"},
-		{Name: "sentRoles", Label: "Of several roles", Type: OneOf, Group: "People", Choices: []string{"", RolesFirst, RolesChosen},
-			Words: map[string]string{"": "all are sent", RolesFirst: "first: the one with the lowest place", RolesChosen: "choose: the person chooses one"},
-			Text:  "Which of the roles that somebody holds are sent: all, the first by place, or the one that the person chooses", Default: "all"},
+		{Name: "sentRoles", Label: "Of several roles", Type: OneOf, Group: "People",
+			Choices: []string{"", RolesFirst, RolesChosen},
+			Words: map[string]string{"": "all are sent", RolesFirst: "first: the one with the lowest place",
+				RolesChosen: "choose: the person chooses one"},
+			Text: "Which of the roles that somebody holds are sent: all, the first by place, or the one that the person chooses", Default: "all"},
 		{Name: "defaultRole", Label: "Role of whoever holds none", Type: Named, Group: "People", Refers: KindRole, Most: 63,
 			Text: "Short name of the role that whoever holds none enters with"},
 		{Name: "roleNeeded", Label: "Whoever holds no role does not enter", Type: Switch, Group: "People",
@@ -437,7 +453,8 @@ var kindSettings = map[Kind][]Setting{
 		{Name: "provider", Label: "Provider", Type: Named, Group: "Requests and answers", Refers: KindProvider,
 			Words: map[string]string{"": "decided by the routing"}, Most: 63,
 			Text: "Provider it is tied to; empty leaves it to the routing"},
-		{Name: "oldGrantsUntil", Label: "Sign-ins by another provider go on until", Type: Day, Group: "Requests and answers", Most: 10,
+		{Name: "oldGrantsUntil", Label: "Sign-ins by another provider go on until", Type: Day, Group: "Requests and answers",
+			Most: 10,
 			Text: "Day, like 2026-12-31, until whose end (UTC) what sign-ins by another provider gave goes on; empty ends it at its next use"},
 		{Name: "ownStart", Label: "Its own start address", Type: Address, Group: "Requests and answers", Most: 2048,
 			Text: "Its own start address, if it accepts only sign-ins it started"},
@@ -461,13 +478,15 @@ var kindSettings = map[Kind][]Setting{
 			Text: "Set of rules that it shares with others; those of releaseMapping are laid over it"},
 		{Name: "releaseMapping", Label: "Release mapping", Type: Rules, Group: "Mapping",
 			Text: "What it is told of the profile"},
-		{Name: "traceValues", Label: "What traces keep of values", Type: Pairs, Form: profile.DetailForm, Group: "What is kept", Most: 4000,
+		{Name: "traceValues", Label: "What traces keep of values", Type: Pairs, Form: profile.DetailForm,
+			Group: "What is kept", Most: 4000,
 			Text: "What traces keep of values, like mail=hashed groups=off, separated by spaces: full, hashed or off; * is all others"},
 	},
 	KindSet: {
 		{Name: "title", Label: "Title", Type: OneLine, Group: "About it", Most: 200, Text: "What people read"},
 		{Name: "notes", Label: "Notes", Type: Lines, Group: "About it", Most: 20000, Text: "Why it is so"},
-		{Name: "way", Label: "Way", Type: OneOf, Group: "Mapping", Choices: []string{string(profile.Intake), string(profile.Release)},
+		{Name: "way", Label: "Way", Type: OneOf, Group: "Mapping", Choices: []string{string(profile.Intake),
+			string(profile.Release)},
 			Text: "intake, for providers, or release, for applications"},
 		{Name: "mapping", Label: "Rules", Type: Rules, Group: "Mapping", Text: "What records share"},
 	},
@@ -512,7 +531,8 @@ func SettingList(kind Kind, side Side) []Setting {
 }
 
 // SettingGroups are the headings under which settings stand, in their order.
-var SettingGroups = []string{"About it", GroupWho, GroupThen, GroupWhen, "Mapping", "People", "On the portal", "Requests and answers", "Tokens", "Names of the gate", "Metadata",
+var SettingGroups = []string{"About it", GroupWho, GroupThen, GroupWhen, "Mapping", "People", "On the portal",
+	"Requests and answers", "Tokens", "Names of the gate", "Metadata",
 	"What is kept", "Exceptions"}
 
 // SettingError says which setting is wrong.
@@ -719,8 +739,9 @@ func (a *Application) check() error {
 	}
 	for field, address := range map[string]string{"logo": a.Logo, "policy": a.Policy, "oldSignIn": a.OldSignIn} {
 		if address != "" && !IsAddress(address) {
-			return &SettingError{field, fmt.Errorf("%q is no address; give a whole one, like https://roster.wrenmoor.example/%s",
-				address, field)}
+			return &SettingError{field,
+				fmt.Errorf("%q is no address; give a whole one, like https://roster.wrenmoor.example/%s",
+					address, field)}
 		}
 	}
 	return a.Side.Check(a)

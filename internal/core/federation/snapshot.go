@@ -87,12 +87,13 @@ func (s *Snapshot) list() *Snapshot {
 func (s *Snapshot) clone() *Snapshot {
 	return (&Snapshot{Gate: s.Gate, providers: maps.Clone(s.providers), apps: maps.Clone(s.apps),
 		providerIDs: maps.Clone(s.providerIDs), appIDs: maps.Clone(s.appIDs), leaving: maps.Clone(s.leaving),
-		byID: maps.Clone(s.byID), sets: maps.Clone(s.sets), units: s.units, others: maps.Clone(s.others), rules: s.rules, roles: s.roles, books: s.books, ways: s.ways, mail: s.mail,
+		byID: maps.Clone(s.byID), sets: maps.Clone(s.sets), units: s.units, others: maps.Clone(s.others), rules: s.rules,
+		roles: s.roles, books: s.books, ways: s.ways, mail: s.mail,
 		starts: s.starts, doors: s.doors}).list()
 }
 
-// Piloting reports whether a provider by which people may come to an application is in its pilot now, so that it counts
-// who they are before they come.
+// Piloting reports whether a provider by which people may come to an application is in its pilot now, so that it
+// counts who they are before they come.
 func (s *Snapshot) Piloting(app *Application, now time.Time) bool {
 	return slices.ContainsFunc(s.pilotList(), func(p *Provider) bool {
 		phase, c := p.PhaseAt(now)

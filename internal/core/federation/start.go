@@ -40,19 +40,25 @@ type Landing interface {
 // StartingPoints describes them.
 var StartingPoints = &Description{Kind: KindStart, Check: checkStart, Settings: []Setting{
 	{Name: "title", Label: "Title", Type: OneLine, Most: 200, Text: "What people read, like My shifts today"},
-	{Name: "application", Label: "Application", Type: Named, Refers: KindApplication, Most: 63, Text: "Whose starting point it is"},
+	{Name: "application", Label: "Application", Type: Named, Refers: KindApplication, Most: 63,
+		Text: "Whose starting point it is"},
 	{Name: "description", Label: "Description", Type: OneLine, Most: 300, Text: "What people read below the title"},
 	{Name: "target", Label: "Landing value", Type: OneLine, Most: longestLanding,
 		Text: "What the application is told to land at, as it is: as RelayState any text; as target_link_uri, or of a link, an address"},
-	{Name: "order", Label: "Place", Type: OneLine, Most: 6, Text: "Place among the starting points of the application, the lowest first, like 10", Default: "0"},
+	{Name: "order", Label: "Place", Type: OneLine, Most: 6,
+		Text: "Place among the starting points of the application, the lowest first, like 10", Default: "0"},
 	{Name: "role", Label: "As what", Type: Named, Refers: KindRole, Most: 63,
 		Text: "Short name of the role with which people enter there; whoever does not hold it is not shown the starting point"},
 	{Name: "groups", Label: "Shown to groups", Type: Values, Refers: KindGroup, Group: GroupWho, Most: 63,
 		Text: "They are in one of these, or in one that lies in it; with nothing said here everybody is shown it who enters the application"},
-	{Name: "organisations", Label: "Shown to organisations", Type: Values, Refers: KindOrganisation, Group: GroupWho, Most: 63, Text: "They belong to one of these"},
-	{Name: "userTypes", Label: "Shown to user types", Type: Values, Group: GroupWho, Most: 100, Text: "They are marked as one of these"},
-	{Name: "people", Label: "Shown to single people", Type: Values, Group: GroupWho, Most: 20, Text: "Numbers of accounts"},
-	{Name: "networks", Label: "Shown in networks", Type: Values, Group: GroupWho, Most: 50, Text: "Their browser is in one of these, like 192.0.2.0/24"},
+	{Name: "organisations", Label: "Shown to organisations", Type: Values, Refers: KindOrganisation, Group: GroupWho,
+		Most: 63, Text: "They belong to one of these"},
+	{Name: "userTypes", Label: "Shown to user types", Type: Values, Group: GroupWho, Most: 100,
+		Text: "They are marked as one of these"},
+	{Name: "people", Label: "Shown to single people", Type: Values, Group: GroupWho, Most: 20,
+		Text: "Numbers of accounts"},
+	{Name: "networks", Label: "Shown in networks", Type: Values, Group: GroupWho, Most: 50,
+		Text: "Their browser is in one of these, like 192.0.2.0/24"},
 	{Name: "when", Label: "Shown under a condition", Type: OneLine, Group: GroupWho, Most: 4000,
 		Text: "Expression in CEL over attributes, like attributes.department.exists(d, d == 'depot'); only values that are proved count"},
 }}
@@ -62,10 +68,13 @@ func StartOf(p *Plain) (*Start, error) {
 	in := saidBy(p)
 	s := in.Settings
 	target, _ := s["target"].(string)
-	out := &Start{Name: p.Name, App: Name(in.text("application")), Title: in.text("title"), Text: in.text("description"), Target: target,
-		Role: Name(in.text("role")), Order: in.place(), Revision: p.Revision}
-	seen := &Rule{Name: p.Name, Title: out.Title, Groups: listOf[Name](s, "groups"), Organisations: listOf[Name](s, "organisations"),
-		UserTypes: listOf[string](s, "userTypes"), People: in.people(), When: in.text("when"), when: in.condition("when")}
+	out := &Start{Name: p.Name, App: Name(in.text("application")), Title: in.text("title"), Text: in.text("description"),
+		Target: target,
+		Role:   Name(in.text("role")), Order: in.place(), Revision: p.Revision}
+	seen := &Rule{Name: p.Name, Title: out.Title, Groups: listOf[Name](s, "groups"),
+		Organisations: listOf[Name](s, "organisations"),
+		UserTypes:     listOf[string](s, "userTypes"), People: in.people(), When: in.text("when"),
+		when: in.condition("when")}
 	for _, t := range listOf[string](s, "networks") {
 		n, err := network(t)
 		seen.Networks = append(seen.Networks, n)
@@ -89,7 +98,8 @@ func checkStart(after *Snapshot, p *Plain) error {
 	case s.Title == "":
 		return &SettingError{"title", errors.New("the title is empty; give what people should read")}
 	case len(s.Target) > longestLanding:
-		return &SettingError{"target", fmt.Errorf("it has %d octets; an application is told at most %d", len(s.Target), longestLanding)}
+		return &SettingError{"target", fmt.Errorf("it has %d octets; an application is told at most %d", len(s.Target),
+			longestLanding)}
 	}
 	if s.Role != "" {
 		if r, there := after.Role(s.Role); there && r.App != s.App {
@@ -97,7 +107,8 @@ func checkStart(after *Snapshot, p *Plain) error {
 		}
 	}
 	if n := len(after.StartsOf(s.App)); n > mostStarts {
-		return &SettingError{"application", fmt.Errorf("it has %d starting points; an application has at most %d", n, mostStarts)}
+		return &SettingError{"application", fmt.Errorf("it has %d starting points; an application has at most %d", n,
+			mostStarts)}
 	}
 	a, there := after.Application(s.App)
 	if there && s.Target != "" {
@@ -149,7 +160,10 @@ func (s *Snapshot) readStarts() {
 		out.of[start.App] = append(out.of[start.App], start)
 	}
 	for _, all := range out.of {
-		slices.SortFunc(all, func(x, y *Start) int { return cmp.Or(x.Order-y.Order, strings.Compare(string(x.Name), string(y.Name))) })
+		slices.SortFunc(all, func(x, y *Start) int {
+			return cmp.Or(x.Order-y.Order,
+				strings.Compare(string(x.Name), string(y.Name)))
+		})
 	}
 	s.starts = out
 }

@@ -11,7 +11,8 @@ func TestSameHost(t *testing.T) {
 	for _, c := range []struct {
 		a, b string
 		same bool
-	}{{"Desk.Example:8443", "desk.example:8443", true}, {"des\u212a.example", "desk.example", false}, {"de\u017fk.example", "desk.example", false},
+	}{{"Desk.Example:8443", "desk.example:8443", true}, {"des\u212a.example", "desk.example", false},
+		{"de\u017fk.example", "desk.example", false},
 		{"desk.example", "desk.example:443", false}, {"", "", true}} {
 		require.Equal(t, c.same, SameHost(c.a, c.b), "%q %q", c.a, c.b)
 	}

@@ -275,8 +275,9 @@ func (s *Snapshot) checkOrganisation(x *Unit) error {
 			return &SettingError{field, fmt.Errorf("the provider %s is the organisation %s's already", n, o.Name)}
 		}
 		if d := s.public(n); d != "" {
-			return &SettingError{field, fmt.Errorf("the provider %s names the domain %s, at which anybody can have an address; take it from "+
-				"the provider's setting domains first", n, d)}
+			return &SettingError{field,
+				fmt.Errorf("the provider %s names the domain %s, at which anybody can have an address; take it from "+
+					"the provider's setting domains first", n, d)}
 		}
 	}
 	for i, d := range x.Domains {
@@ -285,8 +286,9 @@ func (s *Snapshot) checkOrganisation(x *Unit) error {
 			return &SettingError{field, err}
 		}
 		if s.Gate.PublicMail.Has(d) {
-			return &SettingError{field, fmt.Errorf("anybody can have an address at %s, so no organisation is known by it; leave it out, "+
-				"and have its people land by their provider or by name", d)}
+			return &SettingError{field,
+				fmt.Errorf("anybody can have an address at %s, so no organisation is known by it; leave it out, "+
+					"and have its people land by their provider or by name", d)}
 		}
 		if o, ok := s.OrganisationAt(d); ok && o.Name != x.Name {
 			return &SettingError{field, fmt.Errorf("the domain %s is the organisation %s's already", d, o.Name)}
@@ -318,7 +320,8 @@ func (s *Snapshot) public(provider Name) string {
 func (s *Snapshot) CheckMail(r Record) error {
 	d, name := s.public(r.Basic().Name), r.Basic().Name
 	if o, owned := s.OwnerOf(name); owned && d != "" && r.Kind() == KindProvider {
-		return &SettingError{"domains", fmt.Errorf("anybody can have an address at %s, and the provider is the organisation %s's; leave it out", d, o.Name)}
+		return &SettingError{"domains",
+			fmt.Errorf("anybody can have an address at %s, and the provider is the organisation %s's; leave it out", d, o.Name)}
 	}
 	return nil
 }

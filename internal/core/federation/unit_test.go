@@ -15,9 +15,12 @@ func aGroup(name, inside string, values ...string) *Unit {
 // Groups are found by what providers call them, in any case; whoever is in one is in all
 // that it lies in; a change gives another snapshot and leaves the old one alone.
 func TestUnitsOfASnapshot(t *testing.T) {
-	before := NewSnapshot(Gate{}).With(aGroup("rail", ""), aGroup("operations", "rail"), aGroup("drivers", "operations", "CN=Drivers,OU=Rail"),
-		&Unit{Kind: KindOrganisation, Name: "oakhollow", Title: "O", Providers: []Name{"p"}, Domains: []string{"oakhollow.example"}, Groups: []Name{"drivers"}})
-	for value, want := range map[string]Name{"drivers": "drivers", "DRIVERS": "drivers", "cn=drivers,ou=rail": "drivers", "cn=drivers": "", "": ""} {
+	before := NewSnapshot(Gate{}).With(aGroup("rail", ""), aGroup("operations", "rail"),
+		aGroup("drivers", "operations", "CN=Drivers,OU=Rail"),
+		&Unit{Kind: KindOrganisation, Name: "oakhollow", Title: "O", Providers: []Name{"p"},
+			Domains: []string{"oakhollow.example"}, Groups: []Name{"drivers"}})
+	for value, want := range map[string]Name{"drivers": "drivers", "DRIVERS": "drivers", "cn=drivers,ou=rail": "drivers",
+		"cn=drivers": "", "": ""} {
 		g, ok := before.GroupCalled(value)
 		require.Equal(t, want != "", ok, value)
 		if ok {
@@ -73,11 +76,14 @@ func TestUnitsAreChecked(t *testing.T) {
 		{snap, *aGroup("a-1", ""), "name", "means the group a already"},
 		{snap, Unit{Kind: KindGroup, Name: "x", Title: " "}, "title", "the title is empty"},
 		{snap, Unit{Kind: KindGroup, Name: "x", Title: strings.Repeat("x", 201)}, "title", "at most 200"},
-		{snap, Unit{Kind: KindGroup, Name: "x", Title: "x", Providers: []Name{"p"}}, "providers", "those of an organisation"},
+		{snap, Unit{Kind: KindGroup, Name: "x", Title: "x", Providers: []Name{"p"}}, "providers",
+			"those of an organisation"},
 		{snap, Unit{Kind: KindOrganisation, Name: "x", Title: "x", Values: []string{"v"}}, "inside", "only groups"},
-		{snap, Unit{Kind: KindOrganisation, Name: "x", Title: "x", Domains: []string{"o.example"}}, "domains[0]", "is the organisation o's already"},
+		{snap, Unit{Kind: KindOrganisation, Name: "x", Title: "x", Domains: []string{"o.example"}}, "domains[0]",
+			"is the organisation o's already"},
 		{snap, Unit{Kind: KindOrganisation, Name: "o", Title: "x", Domains: []string{"o.example", "p.example"}}, "", ""},
-		{snap, Unit{Kind: KindOrganisation, Name: "x", Title: "x", Groups: []Name{"a", "bb"}}, "groups[1]", `there is no group "bb"`},
+		{snap, Unit{Kind: KindOrganisation, Name: "x", Title: "x", Groups: []Name{"a", "bb"}}, "groups[1]",
+			`there is no group "bb"`},
 		{snap, Unit{Kind: KindOrganisation, Name: "x", Title: "x", UserType: "line\nbreak"}, "userType", ""},
 	} {
 		err := c.snap.CheckUnit(&c.unit)

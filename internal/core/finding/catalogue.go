@@ -440,7 +440,8 @@ var catalogue = []Entry{
 			"protocolSupportEnumeration."},
 	{MetadataNoEndpoint, Error, Sender, "The metadata offers no address that can be used",
 		"Ask for metadata with a SingleSignOnService by Redirect or POST (provider), or an " +
-			"AssertionConsumerService by POST or artifact (application).", "No endpoint with a supported binding and a valid http or https address."},
+			"AssertionConsumerService by POST or artifact (application).",
+		"No endpoint with a supported binding and a valid http or https address."},
 	{MetadataNoKey, Error, Sender, "The metadata holds no signing key",
 		"Ask for metadata with a KeyDescriptor for signing; without it no answer can be verified.",
 		"A provider without a KeyDescriptor usable for signing."},
@@ -484,7 +485,8 @@ var catalogue = []Entry{
 	{NameMalformed, Error, Gate, "This is not a short name",
 		"Use 1 to 63 of a-z, 0-9 and hyphen, beginning with a letter or digit.",
 		"A short name does not fit [a-z0-9][a-z0-9-]{0,62}."},
-	{NameTaken, Error, Gate, "This short name is taken", "Choose another name. To change the record that has it, use innergate provider update or innergate app update, which take the same options.",
+	{NameTaken, Error, Gate, "This short name is taken",
+		"Choose another name. To change the record that has it, use innergate provider update or innergate app update, which take the same options.",
 		"A record of this kind has the name."},
 
 	// Aggregates, and keeping metadata fresh (SAML metadata §2.3, §4).
@@ -589,7 +591,8 @@ var catalogue = []Entry{
 		"An AssertionConsumerService at another host than the entity ID, the own start address or ownHosts name."},
 	{BindingNoneCommon, Error, Sender, "There is no binding that both sides speak",
 		"Have the sender offer HTTP-Redirect or HTTP-POST (provider), HTTP-POST or HTTP-Artifact (application), " +
-			"or change the binding on the record.", "No endpoint with a binding that the gate speaks, or none with the one the record asks for."},
+			"or change the binding on the record.",
+		"No endpoint with a binding that the gate speaks, or none with the one the record asks for."},
 	{ArtifactOnly, Warning, Application, "The application takes answers by artifact only",
 		"See that the application's servers reach the gate's artifact resolution service, and that it signs " +
 			"ArtifactResolve with a key on record; or have it offer an AssertionConsumerService by HTTP-POST.",
@@ -739,7 +742,8 @@ var catalogue = []Entry{
 			"allows."},
 	{ContextOther, Error, Provider, "The person signed in by another method than was asked for",
 		"Have the provider honour the context asked for, or the application ask for what the provider offers; " +
-			"where only the words differ, translate them under contextWords, and rank them with the others.", "The sign-in's context does not satisfy the one asked for, by the gate's ranking of contexts (SAML core §3.3.2.2.1)."},
+			"where only the words differ, translate them under contextWords, and rank them with the others.",
+		"The sign-in's context does not satisfy the one asked for, by the gate's ranking of contexts (SAML core §3.3.2.2.1)."},
 	{ContextImpossible, Error, Provider, "The provider cannot sign the person in by the method asked for",
 		"Have the application ask for what the provider offers, or translate the provider's own words for it " +
 			"under contextWords.", "The provider answered NoAuthnContext (SAML core §3.2.2.2)."},
@@ -1256,7 +1260,8 @@ var catalogue = []Entry{
 		"Have the provider send a sub that is a text of 1 to 255 ASCII letters.",
 		"sub is missing, empty, too long or no text (OpenID Connect Core §2)."},
 	{TokenClaim, Error, Provider, "The token lacks a claim, or has one that cannot be read",
-		"Have the provider send the claim named here.", "exp, iat or auth_time is missing or no time (OpenID Connect Core §2)."},
+		"Have the provider send the claim named here.",
+		"exp, iat or auth_time is missing or no time (OpenID Connect Core §2)."},
 	{TenantRefused, Error, Gate, "People of this tenant may not come",
 		"Add the tenant to those allowed on the record, if its people are meant to come.",
 		"The tenant in iss is not among those allowed, or is that of personal accounts."},

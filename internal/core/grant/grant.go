@@ -175,7 +175,8 @@ func (g Grant) Refresh(r Refresh, now time.Time) (Grant, Refreshed, error) {
 	case r.Turn == g.Turn-1 && !late:
 		return g, Refreshed{g.Turn, scopes}, nil
 	}
-	return g.End(TokenTwice), Refreshed{}, refuse(finding.GrantTwice, finding.Fact("Refresh token", "was replaced before"))
+	return g.End(TokenTwice), Refreshed{}, refuse(finding.GrantTwice, finding.Fact("Refresh token",
+		"was replaced before"))
 }
 
 // Lives says why a grant gives nothing, nil if it still does.

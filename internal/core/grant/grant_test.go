@@ -42,10 +42,12 @@ func TestCodesAreRedeemedOnce(t *testing.T) {
 		code   finding.Code
 		ended  grant.Ending
 	}{
-		"another client":    {given(), func(r *grant.Redemption) { r.Client = "eve" }, 0, finding.GrantOther, ""},
-		"late":              {given(), nil, 2 * time.Minute, finding.GrantExpired, grant.NotRedeemed},
-		"another address":   {given(), func(r *grant.Redemption) { r.RedirectURI += "/" }, 0, finding.GrantOther, grant.CodeMisused},
-		"no verifier":       {given(), func(r *grant.Redemption) { r.Verifier = "" }, 0, finding.PKCEOther, grant.CodeMisused},
+		"another client": {given(), func(r *grant.Redemption) { r.Client = "eve" }, 0, finding.GrantOther, ""},
+		"late":           {given(), nil, 2 * time.Minute, finding.GrantExpired, grant.NotRedeemed},
+		"another address": {given(), func(r *grant.Redemption) { r.RedirectURI += "/" }, 0, finding.GrantOther,
+			grant.CodeMisused},
+		"no verifier": {given(), func(r *grant.Redemption) { r.Verifier = "" }, 0, finding.PKCEOther,
+			grant.CodeMisused},
 		"twice":             {redeemed(t), nil, time.Second, finding.GrantTwice, grant.CodeTwice},
 		"twice, by another": {redeemed(t), func(r *grant.Redemption) { r.Client = "eve" }, 0, finding.GrantOther, ""},
 		"after the end":     {over, nil, 0, finding.GrantEnded, grant.SignedOut},
@@ -102,11 +104,12 @@ func TestRefreshesAreRefused(t *testing.T) {
 		after time.Duration
 		code  finding.Code // "" if it is given
 	}{
-		"another client":      {g, grant.Refresh{Client: "eve", Turn: 1, Session: true}, 0, finding.GrantOther},
-		"a turn to come":      {g, grant.Refresh{Client: "planner", Turn: 2, Session: true}, 0, finding.GrantOther},
-		"no turn":             {g, grant.Refresh{Client: "planner", Session: true}, 0, finding.GrantOther},
-		"before the code":     {unused, grant.Refresh{Client: "planner", Turn: 1, Session: true}, 0, finding.GrantOther},
-		"more scope":          {g, grant.Refresh{Client: "planner", Turn: 1, Session: true, Scopes: []string{"email"}}, 0, finding.ScopeGrown},
+		"another client":  {g, grant.Refresh{Client: "eve", Turn: 1, Session: true}, 0, finding.GrantOther},
+		"a turn to come":  {g, grant.Refresh{Client: "planner", Turn: 2, Session: true}, 0, finding.GrantOther},
+		"no turn":         {g, grant.Refresh{Client: "planner", Session: true}, 0, finding.GrantOther},
+		"before the code": {unused, grant.Refresh{Client: "planner", Turn: 1, Session: true}, 0, finding.GrantOther},
+		"more scope": {g, grant.Refresh{Client: "planner", Turn: 1, Session: true, Scopes: []string{"email"}}, 0,
+			finding.ScopeGrown},
 		"signed out":          {g, grant.Refresh{Client: "planner", Turn: 1}, 0, finding.GrantEnded},
 		"signed out, offline": {offline, grant.Refresh{Client: "planner", Turn: 1}, 0, ""},
 		"idle": {g, grant.Refresh{Client: "planner", Turn: 1, Session: true, Lifetimes: grant.Lifetimes{Idle: time.Hour}},
@@ -146,10 +149,12 @@ func TestHandlesAreMadeByTheGateOnly(t *testing.T) {
 	sum := func(token string) string { return token[strings.LastIndexByte(token, '.'):] }
 	require.NotEqual(t, sum(token), sum(next))
 	require.NotEqual(t, sum(token), sum(code), "a code is no refresh token")
-	for name, bad := range map[string]string{"empty": "", "another key": h.Token(other), "another turn": strings.Replace(token, ".7.", ".8.", 1),
+	for name, bad := range map[string]string{"empty": "", "another key": h.Token(other),
+		"another turn": strings.Replace(token, ".7.", ".8.", 1),
 		"another kind": strings.Replace(token, "igr_", "igc_", 1), "no kind": strings.Replace(token, "igr_", "igx_", 1),
 		"another grant": strings.Replace(token, "aB3", "aB4", 1), "cut": token[:len(token)-1], "more": token + "A",
-		"padded": token + "=", "zeros": strings.Replace(token, ".7.", ".07.", 1), "sign": strings.Replace(token, ".7.", ".+7.", 1),
+		"padded": token + "=", "zeros": strings.Replace(token, ".7.", ".07.", 1),
+		"sign": strings.Replace(token, ".7.", ".+7.", 1),
 		"long": "igr_" + strings.Repeat("a", 5000) + ".7." + sum(token)} {
 		_, ok := grant.ReadHandle(key, bad)
 		require.False(t, ok, name)
@@ -164,15 +169,20 @@ func TestGrantsThatAreOver(t *testing.T) {
 		after time.Duration
 		want  grant.Ending
 	}{
-		"new":                           {grant.Grant{Began: began}, time.Second, ""},
-		"its code was not redeemed":     {grant.Grant{Began: began}, grant.CodeLife + time.Second, grant.NotRedeemed},
-		"in use":                        {grant.Grant{Began: began, Used: began.Add(7 * time.Hour), Code: grant.Code{Redeemed: true}}, 450 * time.Minute, ""},
-		"used too long ago":             {grant.Grant{Began: began, Used: began.Add(time.Hour), Code: grant.Code{Redeemed: true}}, 3 * time.Hour, grant.Idle},
-		"redeemed, and never used":      {grant.Grant{Began: began, Code: grant.Code{Redeemed: true}}, 2 * time.Hour, grant.Idle},
-		"of a sign-in too long ago":     {grant.Grant{Began: began, Used: began.Add(8 * time.Hour), Code: grant.Code{Redeemed: true}}, 9 * time.Hour, grant.Aged},
+		"new":                       {grant.Grant{Began: began}, time.Second, ""},
+		"its code was not redeemed": {grant.Grant{Began: began}, grant.CodeLife + time.Second, grant.NotRedeemed},
+		"in use": {grant.Grant{Began: began, Used: began.Add(7 * time.Hour),
+			Code: grant.Code{Redeemed: true}}, 450 * time.Minute, ""},
+		"used too long ago": {grant.Grant{Began: began, Used: began.Add(time.Hour),
+			Code: grant.Code{Redeemed: true}}, 3 * time.Hour, grant.Idle},
+		"redeemed, and never used": {grant.Grant{Began: began, Code: grant.Code{Redeemed: true}}, 2 * time.Hour,
+			grant.Idle},
+		"of a sign-in too long ago": {grant.Grant{Began: began, Used: began.Add(8 * time.Hour),
+			Code: grant.Code{Redeemed: true}}, 9 * time.Hour, grant.Aged},
 		"ended: the first reason stays": {grant.Grant{Began: began, Ended: grant.Revoked}, 9 * time.Hour, grant.Revoked},
 	} {
 		require.Equal(t, c.want, c.g.Over(lives, began.Add(c.after)), rule)
 	}
-	require.Empty(t, grant.Grant{Began: began, Code: grant.Code{Redeemed: true}}.Over(grant.Lifetimes{}, began.AddDate(1, 0, 0)), "no bound")
+	require.Empty(t, grant.Grant{Began: began, Code: grant.Code{Redeemed: true}}.Over(grant.Lifetimes{},
+		began.AddDate(1, 0, 0)), "no bound")
 }

@@ -138,7 +138,8 @@ func TestPair(t *testing.T) {
 // build took in is what it is, and nothing uses its key.
 func TestKeysOfUnknownAlgorithms(t *testing.T) {
 	dir := t.TempDir()
-	out, err := exec.Command("openssl", "req", "-x509", "-newkey", "ed448", "-nodes", "-subj", "/CN=x", "-days", "9", "-keyout", dir+"/key", "-out", dir+"/cert").CombinedOutput()
+	out, err := exec.Command("openssl", "req", "-x509", "-newkey", "ed448", "-nodes", "-subj", "/CN=x", "-days", "9",
+		"-keyout", dir+"/key", "-out", dir+"/cert").CombinedOutput()
 	require.NoError(t, err, string(out))
 	text, err := os.ReadFile(dir + "/cert")
 	require.NoError(t, err)

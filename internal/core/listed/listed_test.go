@@ -19,8 +19,9 @@ func Example() {
 }
 
 func TestBothFormsAreReadAndTheNewOneWritten(t *testing.T) {
-	for given, want := range map[string]string{`""`: `[]`, `[]`: `[]`, `null`: `[]`, `"a\n b"`: `["a","b"]`, `["a","b"]`: `["a","b"]`,
-		`["a b"]`: "", `[""]`: "", `[7]`: "", `{}`: ""} {
+	for given, want := range map[string]string{`""`: `[]`, `[]`: `[]`, `null`: `[]`, `"a\n b"`: `["a","b"]`,
+		`["a","b"]`: `["a","b"]`,
+		`["a b"]`:   "", `[""]`: "", `[7]`: "", `{}`: ""} {
 		var w listed.Words
 		err := json.Unmarshal([]byte(given), &w)
 		require.Equal(t, want != "", err == nil, "%s: %v", given, err)
@@ -38,7 +39,8 @@ func TestBothFormsAreReadAndTheNewOneWritten(t *testing.T) {
 		}
 	}
 	escaped := listed.Form{Sign: "=", Last: true, Escaped: true}
-	for text, want := range map[string]listed.Pairs{"a=b": {{"a", "b"}}, "a%20b=x%25": {{"a b", "x%"}}, "a=b=c": {{"a=b", "c"}}} {
+	for text, want := range map[string]listed.Pairs{"a=b": {{"a", "b"}}, "a%20b=x%25": {{"a b", "x%"}},
+		"a=b=c": {{"a=b", "c"}}} {
 		require.Equal(t, want, escaped.Parse(text))
 		require.Equal(t, text, escaped.Line(want))
 	}

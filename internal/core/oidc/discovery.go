@@ -109,7 +109,8 @@ func ReadDiscovery(octets []byte) (d Discovery, err error) {
 			*to = s
 		}
 	}
-	for name, to := range map[string]*[]string{"scopes_supported": &d.Scopes, "response_types_supported": &d.ResponseTypes,
+	for name, to := range map[string]*[]string{"scopes_supported": &d.Scopes,
+		"response_types_supported": &d.ResponseTypes,
 		"response_modes_supported": &d.ResponseModes, "acr_values_supported": &d.Contexts,
 		"id_token_signing_alg_values_supported":            &d.IDTokenAlgs,
 		"token_endpoint_auth_methods_supported":            &d.AuthMethods,

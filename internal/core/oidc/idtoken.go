@@ -43,7 +43,8 @@ func (x Expected) Check(v Verified, log *finding.Checks) (s Said, err error) {
 	c := v.Claims
 	s = Said{Issuer: Issuer(text(c, "iss")), Context: text(c, "acr"), Session: text(c, "sid")}
 	s.Methods, _ = texts(c, "amr")
-	for _, step := range []func(Verified, *Said) (what, found string, err error){x.issuer, x.audience, x.lifetime, x.nonce,
+	for _, step := range []func(Verified, *Said) (what, found string, err error){x.issuer, x.audience, x.lifetime,
+		x.nonce,
 		x.hashes, x.authTime, x.subject} {
 		what, found, err := step(v, &s)
 		if err != nil {
@@ -64,12 +65,15 @@ func (x Expected) audience(v Verified, _ *Said) (string, string, error) {
 	found := strings.Join(aud, " ")
 	switch {
 	case !ok || !slices.Contains(aud, string(x.ClientID)):
-		return "Audience", "", finding.New(finding.TokenAudience, finding.Compare("aud", x.ClientID, finding.ClipTo(found, longestShown)))
+		return "Audience", "", finding.New(finding.TokenAudience, finding.Compare("aud", x.ClientID,
+			finding.ClipTo(found, longestShown)))
 	case slices.ContainsFunc(aud, func(a string) bool { return ClientID(a) != x.ClientID }):
-		return "Audience", "", finding.New(finding.TokenAudience, finding.Compare("aud, all of it", x.ClientID, finding.ClipTo(found, longestShown)))
+		return "Audience", "", finding.New(finding.TokenAudience, finding.Compare("aud, all of it", x.ClientID,
+			finding.ClipTo(found, longestShown)))
 	}
 	if azp, given := v.Claims["azp"]; given && azp != string(x.ClientID) {
-		return "Audience", "", finding.New(finding.TokenParty, finding.Compare("azp", x.ClientID, finding.ClipTo(fmt.Sprint(azp), longestShown)))
+		return "Audience", "", finding.New(finding.TokenParty, finding.Compare("azp", x.ClientID,
+			finding.ClipTo(fmt.Sprint(azp), longestShown)))
 	}
 	return "Audience", found, nil
 }
@@ -167,7 +171,8 @@ func CheckSubject(claims map[string]any) (string, error) {
 	case claims["sub"] == nil || ok && sub == "":
 		return "", finding.New(finding.TokenSubject, finding.Fact("sub", "missing or empty"))
 	case !ok:
-		return "", finding.New(finding.TokenSubject, finding.Fact("sub", "is no text: "+finding.ClipTo(fmt.Sprint(claims["sub"]), longestShown)))
+		return "", finding.New(finding.TokenSubject, finding.Fact("sub", "is no text: "+
+			finding.ClipTo(fmt.Sprint(claims["sub"]), longestShown)))
 	case len(sub) > longestSubject:
 		return "", finding.New(finding.TokenSubject, finding.Fact("sub", fmt.Sprintf("has %d letters; at most %d are taken",
 			len(sub), longestSubject)))

@@ -107,7 +107,8 @@ func ReadMetadata(octets []byte) (m Metadata, err error) {
 		*to = f.text(o, name)
 	}
 	m.Contacts = f.texts(o, "contacts")
-	for name, to := range map[string]*[]RedirectURI{"redirect_uris": &m.RedirectURIs, "post_logout_redirect_uris": &m.PostLogout} {
+	for name, to := range map[string]*[]RedirectURI{"redirect_uris": &m.RedirectURIs,
+		"post_logout_redirect_uris": &m.PostLogout} {
 		for _, address := range f.texts(o, name) {
 			*to = append(*to, RedirectURI(address))
 		}

@@ -228,7 +228,8 @@ func (p Presented) Prove(c *Client, issuer Issuer, now time.Time) (out Proved, e
 	} else if said := p.mistaken(c, now); said != "" {
 		what = said
 	}
-	return out, &Refusal{Code: InvalidClient, Finding: finding.New(finding.ClientSecretOther, finding.Fact("What was sent", what))}
+	return out, &Refusal{Code: InvalidClient, Finding: finding.New(finding.ClientSecretOther,
+		finding.Fact("What was sent", what))}
 }
 
 // mistaken says what was sent in place of the secret, where that can be told; "" otherwise.

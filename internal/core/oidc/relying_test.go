@@ -30,7 +30,8 @@ func described(changes ...any) []byte {
 }
 
 func TestDiscoveryDocuments(t *testing.T) {
-	d, err := ReadDiscovery(described("authorization_response_iss_parameter_supported", true, "unknown", map[string]any{}))
+	d, err := ReadDiscovery(described("authorization_response_iss_parameter_supported", true, "unknown",
+		map[string]any{}))
 	require.NoError(t, err)
 	require.Equal(t, issuer+"/token", d.Token)
 	require.True(t, d.SaysIssuer)
@@ -79,7 +80,8 @@ func TestIssuersOfManyTenants(t *testing.T) {
 	many, err := ReadTenants(issuer + "/{tenant}/v2")
 	require.NoError(t, err)
 	many.Allowed, many.Personal = []string{"rail-1", "9188"}, "personal"
-	for iss, code := range map[string]finding.Code{issuer + "/rail-1/v2": "", issuer + "/rail-2/v2": finding.TenantRefused,
+	for iss, code := range map[string]finding.Code{issuer + "/rail-1/v2": "", issuer +
+		"/rail-2/v2": finding.TenantRefused,
 		issuer + "/personal/v2": finding.TenantRefused, issuer + "/rail-1/v2/": finding.TokenIssuer,
 		issuer + "//v2": finding.TokenIssuer, issuer + "/rail-1/x/v2": finding.TokenIssuer,
 		issuer + "/{tenant}/v2": finding.TokenIssuer, issuer + ".evil.example/rail-1/v2": finding.TokenIssuer} {
@@ -172,7 +174,8 @@ func TestTokenAnswers(t *testing.T) {
 		"an error without one": {reply(400, "application/json", `{}`), finding.TokenRefused},
 		"a broken server":      {reply(502, "text/plain", "upstream"), finding.ProviderFailed},
 		"a broken JSON server": {reply(500, "application/json", `{}`), finding.ProviderFailed},
-		"DPoP demanded":        {reply(400, "application/json", `{"error":"invalid_dpop_proof"}`), finding.RequiresUnoffered},
+		"DPoP demanded": {reply(400, "application/json", `{"error":"invalid_dpop_proof"}`),
+			finding.RequiresUnoffered},
 	} {
 		_, err := ReadTokenAnswer(c.reply)
 		require.True(t, finding.Is(err, c.code), "%s: %v", name, err)

@@ -99,9 +99,12 @@ const (
 
 // parameters are those that the protocol uses itself (OpenID Connect Core §3.1.2.1, RFC 6749 §4.1, RFC 7636 §4.3,
 // RFC 8707 §2, RFC 9101 §5, RFC 9126 §2, RFC 9207 §2), and those of the gate.
-var parameters = []string{"client_id", "client_secret", "client_assertion", "client_assertion_type", "redirect_uri", "response_type",
-	"response_mode", "scope", "state", "nonce", "display", "prompt", "max_age", "ui_locales", "claims_locales", "id_token_hint",
-	"login_hint", "acr_values", "claims", "request", "request_uri", "registration", "code_challenge", "code_challenge_method",
+var parameters = []string{"client_id", "client_secret", "client_assertion", "client_assertion_type", "redirect_uri",
+	"response_type",
+	"response_mode", "scope", "state", "nonce", "display", "prompt", "max_age", "ui_locales", "claims_locales",
+	"id_token_hint",
+	"login_hint", "acr_values", "claims", "request", "request_uri", "registration", "code_challenge",
+	"code_challenge_method",
 	"resource", "authorization_details", "dpop_jkt", "code", "error", "iss", "provider"}
 
 // CheckExtension sees whether a parameter of an application's own can have a name, in a request and in the claims
@@ -142,9 +145,11 @@ func ReadRequest(form string) (*Request, error) {
 		}
 	}
 	one := values.Get
-	for name, to := range map[string]*string{"client_id": (*string)(&r.ClientID), "redirect_uri": (*string)(&r.RedirectURI),
+	for name, to := range map[string]*string{"client_id": (*string)(&r.ClientID),
+		"redirect_uri":  (*string)(&r.RedirectURI),
 		"response_type": &r.ResponseType, "response_mode": &r.ResponseMode, "state": &r.State, "nonce": &r.Nonce,
-		"code_challenge": &r.Challenge, "code_challenge_method": &r.method, "login_hint": &r.LoginHint, "provider": &r.Provider,
+		"code_challenge": &r.Challenge, "code_challenge_method": &r.method, "login_hint": &r.LoginHint,
+		"provider":      &r.Provider,
 		"id_token_hint": &r.IDTokenHint, "claims": &r.Claims} {
 		*to = one(name)
 	}
@@ -206,7 +211,8 @@ func (r *Request) once(*Client) *Refusal {
 	case len(r.twice) > 0:
 		return wrong(InvalidRequest, finding.Fact("Given more than once", strings.Join(r.twice, ", ")))
 	case len(r.State) > longestState || len(r.Nonce) > longestState:
-		return wrong(InvalidRequest, finding.Fact("Too long", fmt.Sprintf("state or nonce; at most %d octets", longestState)))
+		return wrong(InvalidRequest, finding.Fact("Too long", fmt.Sprintf("state or nonce; at most %d octets",
+			longestState)))
 	case r.others["request"] != "":
 		return wrong(RequestNotSupported, finding.Fact("Not offered", "request objects (request)"))
 	case r.others["request_uri"] != "":

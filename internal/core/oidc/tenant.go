@@ -35,13 +35,15 @@ func ReadTenants(pattern string) (t Tenants, err error) {
 	}
 	at := places[0]
 	before, after := pattern[:at[0]], pattern[at[1]:]
-	if !strings.HasSuffix(before, "/") || strings.Count(before, "/") < 3 || after != "" && !strings.HasPrefix(after, "/") {
+	if !strings.HasSuffix(before, "/") || strings.Count(before, "/") < 3 || after != "" &&
+		!strings.HasPrefix(after, "/") {
 		return t, fmt.Errorf("%q: the tenant has to be a whole step of the path", finding.Clip(pattern))
 	}
 	if t.Pattern, err = ParseIssuer(pattern); err != nil {
 		return t, err
 	}
-	t.parts, err = regexp.Compile("^" + regexp.QuoteMeta(before) + "([A-Za-z0-9._~-]{1,100})" + regexp.QuoteMeta(after) + "$")
+	t.parts, err = regexp.Compile("^" + regexp.QuoteMeta(before) + "([A-Za-z0-9._~-]{1,100})" + regexp.QuoteMeta(after) +
+		"$")
 	return t, err
 }
 
@@ -49,13 +51,15 @@ func ReadTenants(pattern string) (t Tenants, err error) {
 func (t Tenants) Of(issuer Issuer) (string, error) {
 	m := t.parts.FindStringSubmatch(string(issuer))
 	if m == nil {
-		return "", finding.New(finding.TokenIssuer, finding.Compare("iss", t.Pattern, finding.ClipTo(string(issuer), longestShown)))
+		return "", finding.New(finding.TokenIssuer, finding.Compare("iss", t.Pattern,
+			finding.ClipTo(string(issuer), longestShown)))
 	}
 	personal := t.Personal != "" && m[1] == t.Personal
 	switch {
 	case personal && t.People:
 	case personal:
-		return "", finding.New(finding.TenantRefused, finding.Fact("Tenant", m[1]), finding.Fact("Kind", "personal accounts"))
+		return "", finding.New(finding.TenantRefused, finding.Fact("Tenant", m[1]),
+			finding.Fact("Kind", "personal accounts"))
 	case !slices.Contains(t.Allowed, m[1]) && !slices.Contains(t.Allowed, "*"):
 		return "", finding.New(finding.TenantRefused, finding.Compare("Tenant", strings.Join(t.Allowed, " or "), m[1]))
 	}

@@ -158,8 +158,8 @@ func groupsSaid(snap *federation.Snapshot, p *federation.Provider, in profile.Pr
 	return out
 }
 
-// unknownGroups notes the values of groups of a provider that mean nothing here, where they would make members; nil for
-// none. What they are near to is told to whoever reads it: checks.Nearest.
+// unknownGroups notes the values of groups of a provider that mean nothing here, where they would make members; nil
+// for none. What they are near to is told to whoever reads it: checks.Nearest.
 func GroupsNotKnown(snap *federation.Snapshot, p *federation.Provider, in profile.Profile) *finding.Finding {
 	if p.GroupValues != federation.GroupsKnown {
 		return nil
@@ -244,13 +244,15 @@ func marks(p *federation.Provider) bool {
 // Marked is how somebody is marked (userType, RFC 7643 §4.1.1): as a rule of the intake says,
 // as was typed or imported, else as the nearest of their groups does, their organisation, or
 // the provider's record; what a provider says of its own accord counts last. "" is not at all.
-func Marked(snap *federation.Snapshot, p *federation.Provider, in profile.Profile, kept []KeptValue, members []Membership) string {
+func Marked(snap *federation.Snapshot, p *federation.Provider, in profile.Profile, kept []KeptValue,
+	members []Membership) string {
 	said := profile.Find(in.Attributes, profile.AttributeUserType)
 	if len(said) > 0 && marks(p) {
 		return said[0].String()
 	}
 	for _, k := range kept {
-		if k.Name == profile.AttributeUserType && len(k.Attribute.Values) > 0 && (k.From == FromHand || k.From == FromImport) {
+		if k.Name == profile.AttributeUserType && len(k.Attribute.Values) > 0 &&
+			(k.From == FromHand || k.From == FromImport) {
 			return k.Attribute.Values[0].String()
 		}
 	}

@@ -30,8 +30,8 @@ const (
 	Removed  State = "removed" // with all that is theirs
 )
 
-// Change is what one writer wants of one person. It is laid over what is there when it is stored: parts that it does not
-// name stay. Either all of it is stored, with an event, or nothing.
+// Change is what one writer wants of one person. It is laid over what is there when it is stored: parts that it does
+// not name stay. Either all of it is stored, with an event, or nothing.
 type Change struct {
 	Person int64 // 0 for somebody new
 	Via    Writer
@@ -192,8 +192,8 @@ func (c *Change) Lay(g Ground, was Record) (Laid, error) {
 	return out, nil
 }
 
-// Foresee makes of somebody what the change would, as far as their entry rests on it; a change that cannot be made leaves
-// them as they are.
+// Foresee makes of somebody what the change would, as far as their entry rests on it; a change that cannot be made
+// leaves them as they are.
 func (c Change) Foresee(g Ground, p *Person) {
 	was := Record{ID: p.ID, Values: p.Values, Members: p.Members}
 	if p.Disabled {
@@ -207,7 +207,8 @@ func (c Change) Foresee(g Ground, p *Person) {
 	if err != nil {
 		return
 	}
-	p.Values, p.Members, p.Disabled, p.Admitted = laid.Values, laid.Members, !laid.Disabled.IsZero() || c.State == Removed, nil
+	p.Values, p.Members, p.Disabled, p.Admitted = laid.Values, laid.Members, !laid.Disabled.IsZero() ||
+		c.State == Removed, nil
 	for _, a := range laid.Admitted {
 		p.Admitted = append(p.Admitted, a.Admitted)
 	}
@@ -301,7 +302,8 @@ func (c *Change) layMembers(g Ground, out *Laid) error {
 			leave = append(leave, m)
 		}
 		if !any && l.Source == "" && !c.Anyway {
-			return &RefusedError{Cause: fmt.Errorf("the person %d is not in %s %s", out.ID, l.Kind, l.Name), Way: "nothing is to be done",
+			return &RefusedError{Cause: fmt.Errorf("the person %d is not in %s %s", out.ID, l.Kind, l.Name),
+				Way:   "nothing is to be done",
 				Field: fmt.Sprintf("leave[%d]", i)}
 		}
 	}
@@ -316,10 +318,12 @@ func (c *Change) layMembers(g Ground, out *Laid) error {
 		}
 	}
 	before := out.Members
-	out.Members = slices.DeleteFunc(append(slices.Clone(before), out.Joins...), func(m Membership) bool { return slices.Contains(out.Leaves, m) })
+	out.Members = slices.DeleteFunc(append(slices.Clone(before), out.Joins...),
+		func(m Membership) bool { return slices.Contains(out.Leaves, m) })
 	out.Did.Joined, out.Did.Left = unitsBeside(out.Members, before), unitsBeside(before, out.Members)
 	for _, m := range slices.Concat(out.Joins, out.Leaves) {
-		if at := m.Unit().String(); !slices.Contains(out.Did.Joined, at) && !slices.Contains(out.Did.Left, at) && !slices.Contains(out.Did.Stays, at) {
+		if at := m.Unit().String(); !slices.Contains(out.Did.Joined, at) && !slices.Contains(out.Did.Left, at) &&
+			!slices.Contains(out.Did.Stays, at) {
 			out.Did.Stays = append(out.Did.Stays, at)
 		}
 	}

@@ -13,18 +13,24 @@ import (
 	"innergate.example/innergate/internal/core/profile"
 )
 
-// A change is laid over how somebody is: what it does not name stays, what it says already does nothing, and what it rests
-// on has to hold.
+// A change is laid over how somebody is: what it does not name stays, what it says already does nothing, and what it
+// rests on has to hold.
 func TestChangesAreLaid(t *testing.T) {
 	p := &federation.Provider{Side: rpside.New(rpside.OpenID)}
 	p.Name, p.ID, p.GroupValues = "p", "p-id", "known"
-	snap := federation.NewSnapshot(federation.Gate{}).With(p, unit(federation.KindGroup, "drivers", "", ""), unit(federation.KindGroup, "guards", "", ""))
+	snap := federation.NewSnapshot(federation.Gate{}).With(p, unit(federation.KindGroup, "drivers", "", ""),
+		unit(federation.KindGroup, "guards", "", ""))
 	in := func(name string, source federation.ID) person.Membership {
 		return person.Membership{Kind: federation.KindGroup, Name: federation.Name(name), Source: source}
 	}
-	ground := person.Ground{Snap: snap, Now: now, There: func(r federation.Ref) bool { _, is := snap.Unit(r.Kind, r.Name); return is }}
+	ground := person.Ground{Snap: snap, Now: now, There: func(r federation.Ref) bool {
+		_,
+			is := snap.Unit(r.Kind, r.Name)
+		return is
+	}}
 	was := person.Record{ID: 7, Revision: 3, Values: kept("@hand", "displayName=Ada", "emails=a@x.example|b@x.example"),
-		Members: []person.Membership{in("drivers", "@hand"), in("guards", "p-id")}, Admitted: []person.Admission{{Admitted: person.Admitted{App: "a"}}}}
+		Members:  []person.Membership{in("drivers", "@hand"), in("guards", "p-id")},
+		Admitted: []person.Admission{{Admitted: person.Admitted{App: "a"}}}}
 	typed := func(name string, values ...string) *person.Typing {
 		return &person.Typing{From: person.FromHand, Values: map[string][]string{name: values}, Most: 2}
 	}
@@ -40,28 +46,46 @@ func TestChangesAreLaid(t *testing.T) {
 		{rule: "somebody new", change: person.Change{}, did: `{"state":"added"}`},
 		{rule: "who is gone", change: person.Change{Person: 8}, guard: person.GuardThere},
 		{rule: "another revision", change: person.Change{Person: 7, Revision: 2}, guard: person.GuardRevision},
-		{rule: "that revision", change: person.Change{Person: 7, Revision: 3, State: person.Disabled}, did: `{"state":"disabled"}`},
+		{rule: "that revision", change: person.Change{Person: 7, Revision: 3, State: person.Disabled},
+			did: `{"state":"disabled"}`},
 		{rule: "enabled already", change: person.Change{Person: 7, State: person.Enabled}, did: `{}`},
 		{rule: "removed", change: person.Change{Person: 7, State: person.Removed}, did: `{"state":"removed"}`},
-		{rule: "joined into another", change: person.Change{Person: 7, State: person.Removed, Other: 9}, did: `{"state":"joined","other":9}`},
-		{rule: "a value", change: person.Change{Person: 7, Typed: typed("displayName", "Ada F.")}, did: `{"values":["displayName"]}`},
+		{rule: "joined into another", change: person.Change{Person: 7, State: person.Removed, Other: 9},
+			did: `{"state":"joined","other":9}`},
+		{rule: "a value", change: person.Change{Person: 7, Typed: typed("displayName", "Ada F.")},
+			did: `{"values":["displayName"]}`},
 		{rule: "the same value", change: person.Change{Person: 7, Typed: typed("displayName", "Ada")}, did: `{}`},
-		{rule: "a value taken away", change: person.Change{Person: 7, Typed: typed("displayName")}, did: `{"values":["displayName"]}`},
-		{rule: "one attribute too many", change: person.Change{Person: 7, Typed: typed("title", "Driver")}, refused: "would have 3 attributes"},
-		{rule: "a mark", change: person.Change{Person: 7, Typed: marks(person.ValueMark{Attribute: "mail", Value: "b@x.example", Mark: person.Mark{Primary: true}})}, did: `{"values":["emails"]}`},
-		{rule: "a mark of no value", change: person.Change{Person: 7, Typed: marks(person.ValueMark{Attribute: "emails", Value: "c@x.example", Mark: person.Mark{Primary: true}})}, refused: "no value"},
-		{rule: "a group", change: person.Change{Person: 7, Join: []person.Membership{in("guards", "@hand")}}, did: `{"stays":["group/guards"]}`},
-		{rule: "a group that there is not", change: person.Change{Person: 7, Join: []person.Membership{in("leads", "@hand")}}, did: `{}`},
-		{rule: "out of a group", change: person.Change{Person: 7, Leave: []person.Membership{in("drivers", "")}}, did: `{"left":["group/drivers"]}`},
-		{rule: "out of one in which they are not", change: person.Change{Person: 7, Leave: []person.Membership{in("leads", "")}}, refused: "is not in group leads"},
-		{rule: "out of it anyway", change: person.Change{Person: 7, Anyway: true, Leave: []person.Membership{in("leads", "")}}, did: `{}`},
-		{rule: "out of one that a provider says", change: person.Change{Person: 7, Leave: []person.Membership{in("guards", "")}}, refused: "because p says so"},
-		{rule: "what a provider says now", change: person.Change{Person: 7, Follow: &person.Following{From: "p-id", Groups: []federation.Name{"drivers"}}},
+		{rule: "a value taken away", change: person.Change{Person: 7, Typed: typed("displayName")},
+			did: `{"values":["displayName"]}`},
+		{rule: "one attribute too many", change: person.Change{Person: 7, Typed: typed("title", "Driver")},
+			refused: "would have 3 attributes"},
+		{rule: "a mark", change: person.Change{Person: 7, Typed: marks(person.ValueMark{Attribute: "mail",
+			Value: "b@x.example", Mark: person.Mark{Primary: true}})}, did: `{"values":["emails"]}`},
+		{rule: "a mark of no value", change: person.Change{Person: 7, Typed: marks(person.ValueMark{Attribute: "emails",
+			Value: "c@x.example", Mark: person.Mark{Primary: true}})}, refused: "no value"},
+		{rule: "a group", change: person.Change{Person: 7, Join: []person.Membership{in("guards", "@hand")}},
+			did: `{"stays":["group/guards"]}`},
+		{rule: "a group that there is not", change: person.Change{Person: 7, Join: []person.Membership{in("leads",
+			"@hand")}}, did: `{}`},
+		{rule: "out of a group", change: person.Change{Person: 7, Leave: []person.Membership{in("drivers", "")}},
+			did: `{"left":["group/drivers"]}`},
+		{rule: "out of one in which they are not", change: person.Change{Person: 7,
+			Leave: []person.Membership{in("leads", "")}}, refused: "is not in group leads"},
+		{rule: "out of it anyway", change: person.Change{Person: 7, Anyway: true,
+			Leave: []person.Membership{in("leads", "")}}, did: `{}`},
+		{rule: "out of one that a provider says", change: person.Change{Person: 7,
+			Leave: []person.Membership{in("guards", "")}}, refused: "because p says so"},
+		{rule: "what a provider says now", change: person.Change{Person: 7, Follow: &person.Following{From: "p-id",
+			Groups: []federation.Name{"drivers"}}},
 			did: `{"left":["group/guards"],"stays":["group/drivers"]}`},
-		{rule: "admitted as before", change: person.Change{Person: 7, Admit: []person.Admission{{Admitted: person.Admitted{App: "a"}}}}, did: `{}`},
-		{rule: "admitted until then", change: person.Change{Person: 7, Admit: []person.Admission{{Admitted: person.Admitted{App: "a", Until: now}}}}, did: `{"admitted":["a"]}`},
-		{rule: "admitted no more", change: person.Change{Person: 7, Unadmit: []federation.ID{"a"}}, did: `{"unadmitted":["a"]}`},
-		{rule: "who was not admitted", change: person.Change{Person: 7, Unadmit: []federation.ID{"b"}}, refused: "not admitted to b"},
+		{rule: "admitted as before", change: person.Change{Person: 7,
+			Admit: []person.Admission{{Admitted: person.Admitted{App: "a"}}}}, did: `{}`},
+		{rule: "admitted until then", change: person.Change{Person: 7,
+			Admit: []person.Admission{{Admitted: person.Admitted{App: "a", Until: now}}}}, did: `{"admitted":["a"]}`},
+		{rule: "admitted no more", change: person.Change{Person: 7, Unadmit: []federation.ID{"a"}},
+			did: `{"unadmitted":["a"]}`},
+		{rule: "who was not admitted", change: person.Change{Person: 7, Unadmit: []federation.ID{"b"}},
+			refused: "not admitted to b"},
 	} {
 		before, err := json.Marshal(was)
 		require.NoError(t, err)
@@ -90,17 +114,20 @@ func TestChangesAreLaid(t *testing.T) {
 		who := person.Person{ID: 7, Values: was.Values, Members: was.Members}
 		if c.change.Person == 7 && len(c.change.Admit)+len(c.change.Unadmit) == 0 {
 			c.change.Foresee(ground, &who)
-			require.Equal(t, []any{laid.Values, laid.Members, !laid.Disabled.IsZero() || c.change.State == person.Removed}, []any{who.Values, who.Members, who.Disabled},
+			require.Equal(t, []any{laid.Values, laid.Members, !laid.Disabled.IsZero() || c.change.State == person.Removed},
+				[]any{who.Values, who.Members, who.Disabled},
 				"%s: what is foreseen is what is done", c.rule)
 		}
 	}
 }
 
-// Of several values one may be primary: it goes first where there is room for one alone; the mark stays with its value,
-// whoever brings that again, and goes with it.
+// Of several values one may be primary: it goes first where there is room for one alone; the mark stays with its
+// value, whoever brings that again, and goes with it.
 func TestMarks(t *testing.T) {
-	for text, want := range map[string]string{"emails=a@x.example:work+primary": "", "phoneNumbers=+44 1:2:mobile": "", "emails=a@x.example:primary": "",
-		"emails=a@x.example": "is no mark", "emails=:work": "is no mark", "title=Driver:work": "have no type", "emails=a@x:a+b": "two types", "emails=a@x:": "says nothing",
+	for text, want := range map[string]string{"emails=a@x.example:work+primary": "", "phoneNumbers=+44 1:2:mobile": "",
+		"emails=a@x.example:primary": "",
+		"emails=a@x.example":         "is no mark", "emails=:work": "is no mark", "title=Driver:work": "have no type",
+		"emails=a@x:a+b": "two types", "emails=a@x:": "says nothing",
 		"emails=a@x:wo rk": "is no type"} {
 		m, err := person.MarkOf(text)
 		if want != "" {
@@ -137,7 +164,8 @@ func TestMarks(t *testing.T) {
 	require.Equal(t, []person.Mark{{Type: "work", Primary: true}, {Type: "home"}}, was.Values[0].Marks, "one is primary")
 	p := &federation.Provider{}
 	p.ID = "p"
-	out, _ := person.PutValues{From: "p", Values: []person.KeptValue{{Attribute: attributes("emails=b@x.example")[0], From: "p"}}}.Over(was.Values, now)
+	out, _ := person.PutValues{From: "p", Values: []person.KeptValue{{Attribute: attributes("emails=b@x.example")[0],
+		From: "p"}}}.Over(was.Values, now)
 	require.Equal(t, []person.Mark{{Type: "home"}}, out[0].Marks)
 	set([]string{"d@x.example"})
 	require.Nil(t, was.Values[0].Marks)
@@ -151,5 +179,6 @@ func TestEventsAreBounded(t *testing.T) {
 	}
 	did := person.Did{Values: []string{"title"}, Joined: many, Left: many}.Bounded()
 	require.Equal(t, []int{1, 59, 0, 941}, []int{len(did.Values), len(did.Joined), len(did.Left), did.More})
-	require.Equal(t, person.Did{State: "added", Values: []string{"title"}}, person.Did{State: "added", Values: []string{"title"}}.Bounded())
+	require.Equal(t, person.Did{State: "added", Values: []string{"title"}}, person.Did{State: "added",
+		Values: []string{"title"}}.Bounded())
 }

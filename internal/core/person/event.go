@@ -56,7 +56,8 @@ const mostNamed = 60
 // Bounded is what is told of it: of very many names the first ones.
 func (d Did) Bounded() Did {
 	left := mostNamed
-	for _, names := range []*[]string{&d.Values, &d.Linked, &d.Unlinked, &d.Joined, &d.Left, &d.Stays, &d.Admitted, &d.Unadmitted, &d.Known} {
+	for _, names := range []*[]string{&d.Values, &d.Linked, &d.Unlinked, &d.Joined, &d.Left, &d.Stays, &d.Admitted,
+		&d.Unadmitted, &d.Known} {
 		n := min(len(*names), left)
 		d.More += len(*names) - n
 		if *names, left = (*names)[:n:n], left-n; n == 0 {

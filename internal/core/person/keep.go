@@ -98,7 +98,8 @@ func (k PutValues) Over(stored []KeptValue, now time.Time) (out []KeptValue, cha
 		case at >= 0 && fresh[at].like(v):
 			out = append(out, v)
 			fresh = slices.Delete(fresh, at, at+1)
-		case at >= 0, v.From == k.From && !slices.ContainsFunc(k.Names, func(n string) bool { return named(n)(v.Attribute) }):
+		case at >= 0, v.From == k.From && !slices.ContainsFunc(k.Names,
+			func(n string) bool { return named(n)(v.Attribute) }):
 			changed = true
 		default:
 			out = append(out, v)
@@ -121,14 +122,16 @@ func (k KeptValue) proofsWith(had KeptValue) []Proof {
 // like reports whether a value is kept so already, whenever it was.
 func (k KeptValue) like(w KeptValue) bool {
 	return k.Name == w.Name && k.From == w.From && slices.Equal(k.Attribute.Values, w.Attribute.Values) &&
-		slices.Equal(k.proofsWith(KeptValue{}), w.proofsWith(KeptValue{})) && slices.Equal(k.marksWith(KeptValue{}), w.marksWith(KeptValue{}))
+		slices.Equal(k.proofsWith(KeptValue{}), w.proofsWith(KeptValue{})) && slices.Equal(k.marksWith(KeptValue{}),
+		w.marksWith(KeptValue{}))
 }
 
 // Typed lays values over those that are kept, by attribute; one without values is taken
 // away. What is the same already stays, with its source; unless it is unproved, it is proved
 // by now. unproved names what a list marks so: an attribute, or NAME=VALUE for one of its
 // values.
-func Typed(stored []KeptValue, from federation.ID, values map[string][]string, unproved []string, now time.Time) []KeptValue {
+func Typed(stored []KeptValue, from federation.ID, values map[string][]string, unproved []string,
+	now time.Time) []KeptValue {
 	var out []KeptValue
 	fresh := map[string]KeptValue{}
 	for name, vs := range values {

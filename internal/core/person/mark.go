@@ -9,8 +9,8 @@ import (
 	"innergate.example/innergate/internal/core/profile"
 )
 
-// Mark says more of one of several values of an attribute (RFC 7643 §2.4): of what type it is, and whether it is the one
-// that is meant where there is room for one alone.
+// Mark says more of one of several values of an attribute (RFC 7643 §2.4): of what type it is, and whether it is the
+// one that is meant where there is room for one alone.
 type Mark struct {
 	Type    string `json:"type,omitempty"`
 	Primary bool   `json:"primary,omitempty"`
@@ -32,10 +32,14 @@ const longestType = 40
 func (m ValueMark) Check() error {
 	switch {
 	case !slices.Contains(markable, profile.Word(m.Attribute)):
-		return fmt.Errorf("values of %.50q have no type, and none is primary; %s have", m.Attribute, strings.Join(markable, ", "))
+		return fmt.Errorf("values of %.50q have no type, and none is primary; %s have", m.Attribute,
+			strings.Join(markable, ", "))
 	case m.Mark == Mark{}:
 		return errors.New("it says nothing; give a type, or primary")
-	case len(m.Type) > longestType || strings.ContainsFunc(m.Type, func(r rune) bool { return r <= ' ' || strings.ContainsRune(":+,|=", r) }):
+	case len(m.Type) > longestType || strings.ContainsFunc(m.Type, func(r rune) bool {
+		return r <= ' ' ||
+			strings.ContainsRune(":+,|=", r)
+	}):
 		return fmt.Errorf("%.50q is no type; write a word like work or home", m.Type)
 	}
 	return nil
@@ -87,7 +91,8 @@ func (k KeptValue) marksWith(had KeptValue) (out []Mark) {
 	any := false
 	for i, v := range k.Attribute.Values {
 		m := k.Mark(i)
-		if at := slices.IndexFunc(had.Attribute.Values, func(w profile.Value) bool { return w.String() == v.String() }); at >= 0 && m == (Mark{}) {
+		if at := slices.IndexFunc(had.Attribute.Values,
+			func(w profile.Value) bool { return w.String() == v.String() }); at >= 0 && m == (Mark{}) {
 			m = had.Mark(at)
 		}
 		out, any = append(out, m), any || m != Mark{}
@@ -107,7 +112,8 @@ func marked(kept []KeptValue, marks []ValueMark) ([]KeptValue, error) {
 			at = slices.IndexFunc(kept[i].Attribute.Values, func(v profile.Value) bool { return v.String() == m.Value })
 		}
 		if at < 0 {
-			return nil, &RefusedError{Field: "marks", Cause: fmt.Errorf("%s has no value %.100q that is kept", m.Attribute, m.Value)}
+			return nil, &RefusedError{Field: "marks", Cause: fmt.Errorf("%s has no value %.100q that is kept", m.Attribute,
+				m.Value)}
 		}
 		kept = slices.Clone(kept)
 		all := make([]Mark, len(kept[i].Attribute.Values))

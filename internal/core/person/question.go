@@ -86,9 +86,11 @@ func Called(p Person) string {
 }
 
 // labels are how people read the names of attributes.
-var labels = map[string]string{"displayName": "Your name", "name.givenName": "Given name", "name.familyName": "Family name",
-	"emails": "E-mail address", "phoneNumbers": "Telephone number", "employeeNumber": "Employee number", "userName": "User name",
-	"title": "Job title", "department": "Department", "nickName": "Nickname", "locale": "Language"}
+var labels = map[string]string{"displayName": "Your name", "name.givenName": "Given name",
+	"name.familyName": "Family name",
+	"emails":          "E-mail address", "phoneNumbers": "Telephone number", "employeeNumber": "Employee number",
+	"userName": "User name",
+	"title":    "Job title", "department": "Department", "nickName": "Nickname", "locale": "Language"}
 
 func Label(name string) string {
 	if l := labels[profile.Word(name)]; l != "" {

@@ -30,7 +30,8 @@ type Standing struct {
 
 // Stand is somebody whom a provider brings, with what it says of them, through its intake; a provider that is nil says
 // nothing, and what came is their profile already.
-func Stand(snap *federation.Snapshot, by *federation.Provider, came profile.Profile, who Person, given []Given) *Standing {
+func Stand(snap *federation.Snapshot, by *federation.Provider, came profile.Profile, who Person,
+	given []Given) *Standing {
 	s := &Standing{Person: who, Given: given, snap: snap, by: by, marks: by, came: came, in: came, stays: who}
 	if by != nil {
 		s.stays = staying(by, who)
@@ -40,7 +41,8 @@ func Stand(snap *federation.Snapshot, by *federation.Provider, came profile.Prof
 }
 
 // OnRecord is somebody whom nobody brings now, by the name that they have at a provider: its record may mark them.
-func OnRecord(snap *federation.Snapshot, marks *federation.Provider, named profile.Profile, who Person, given []Given) *Standing {
+func OnRecord(snap *federation.Snapshot, marks *federation.Provider, named profile.Profile, who Person,
+	given []Given) *Standing {
 	s := Stand(snap, nil, named, who, given)
 	s.marks = marks
 	return s
@@ -68,8 +70,8 @@ func ruled(p *federation.Provider, in profile.Profile, who Person) profile.Profi
 	return in
 }
 
-// Members are where they belong, as a sign-in leaves it: what the provider's values of groups make is what it says now,
-// all else stays. Whoever comes by a provider for the first time lands where its organisation says.
+// Members are where they belong, as a sign-in leaves it: what the provider's values of groups make is what it says
+// now, all else stays. Whoever comes by a provider for the first time lands where its organisation says.
 func (s *Standing) Members() []Membership {
 	if !s.belongs {
 		s.belongs, s.members = true, s.Person.Members
@@ -80,7 +82,8 @@ func (s *Standing) Members() []Membership {
 	return s.members
 }
 
-func belonging(snap *federation.Snapshot, p *federation.Provider, in profile.Profile, who Person, given []Given) []Membership {
+func belonging(snap *federation.Snapshot, p *federation.Provider, in profile.Profile, who Person,
+	given []Given) []Membership {
 	var out []Membership
 	for _, m := range who.Members {
 		if m.Kind != federation.KindGroup || m.Source != p.ID || p.GroupValues == "" {
@@ -99,7 +102,10 @@ func belonging(snap *federation.Snapshot, p *federation.Provider, in profile.Pro
 		out = append(out, Membership{federation.KindOrganisation, o.Name, p.ID})
 		for _, g := range o.Groups {
 			m := Membership{federation.KindGroup, g, Landed}
-			if !slices.ContainsFunc(out, func(x Membership) bool { return x.Kind == m.Kind && x.Name == g && x.Source == Landed }) {
+			if !slices.ContainsFunc(out, func(x Membership) bool {
+				return x.Kind == m.Kind && x.Name == g &&
+					x.Source == Landed
+			}) {
 				out = append(out, m)
 			}
 		}
@@ -162,8 +168,8 @@ func (s *Standing) knowing() profile.Profile {
 	return in.Beside(out.Attributes)
 }
 
-// Proved are their attributes as conditions see them: of all that the gate knows, the values that are proved; groups and
-// organisations where they belong, and the mark that is trusted.
+// Proved are their attributes as conditions see them: of all that the gate knows, the values that are proved; groups
+// and organisations where they belong, and the mark that is trusted.
 func (s *Standing) Proved() policy.Proved {
 	if s.proved == nil {
 		proved := s.vouched()
@@ -204,8 +210,8 @@ func (s *Standing) vouched() policy.Proved {
 	return out
 }
 
-// Lacking are the attributes that they are to be asked for at their sign-in, because nobody says them or, where they are
-// to be proved, nobody but themselves stands for them.
+// Lacking are the attributes that they are to be asked for at their sign-in, because nobody says them or, where they
+// are to be proved, nobody but themselves stands for them.
 func (s *Standing) Lacking() (out []federation.Asked) {
 	for _, a := range s.by.Asks() {
 		values := profile.Find(s.Known().Attributes, a.Name)
@@ -232,8 +238,8 @@ func (s *Standing) Addresses() (out []string) {
 	return out
 }
 
-// Updating is what a sign-in keeps with them: what rules keep, what the provider's record says, what they were asked for,
-// and how they are marked.
+// Updating is what a sign-in keeps with them: what rules keep, what the provider's record says, what they were asked
+// for, and how they are marked.
 func (s *Standing) Updating() PutValues {
 	p, who := s.by, s.Person
 	put := PutValues{From: p.ID}
@@ -261,7 +267,8 @@ func (s *Standing) Updating() PutValues {
 		put.lay(KeptValue{Attribute: profile.Attribute{Name: g.Name, Values: profile.Texts(g.Value)},
 			From: FromPerson, Proofs: []Proof{by}})
 	}
-	put.Values = slices.DeleteFunc(put.Values, func(k KeptValue) bool { return named(profile.AttributeUserType)(k.Attribute) })
+	put.Values = slices.DeleteFunc(put.Values,
+		func(k KeptValue) bool { return named(profile.AttributeUserType)(k.Attribute) })
 	mark := Marked(s.snap, p, s.came, who.Values, s.Members())
 	typed := slices.ContainsFunc(who.Values, func(k KeptValue) bool {
 		return k.Name == profile.AttributeUserType && (k.From == FromHand || k.From == FromImport)

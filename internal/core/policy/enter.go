@@ -78,7 +78,8 @@ type Entry struct {
 	Pick  bool               // of these they choose one
 }
 
-// Ground says what a decision rests on: "rule NAME", "admission GROUP", "admission" for the person's own, "default", or
+// Ground says what a decision rests on: "rule NAME", "admission GROUP", "admission" for the person's own, "default",
+// or
 // "" where neither rules nor admissions were asked.
 func (e Entry) Ground() string {
 	name := e.Unit
@@ -93,8 +94,8 @@ const Say = "Say"
 
 // Enter decides whether somebody may enter an application now: by the first rule that is about them, by their
 // admission, which stands between the application's rules and those of the gate, else by the application's
-// default. What it gives for a step-up is what is to be asked for; one that the sign-in fulfils lets in. Whoever enters
-// does so with the roles that they hold, and not at all as what they do not.
+// default. What it gives for a step-up is what is to be asked for; one that the sign-in fulfils lets in. Whoever
+// enters does so with the roles that they hold, and not at all as what they do not.
 func Enter(snap *federation.Snapshot, app *federation.Application, s Subject, now time.Time) (Entry, error) {
 	e, err := mayEnter(snap, app, &s, now)
 	if err != nil || len(snap.Book(app.Name).Roles) == 0 && s.Role == "" && !app.RoleNeeded {
@@ -145,7 +146,8 @@ func Unguarded(snap *federation.Snapshot, app *federation.Application) bool {
 }
 
 // admission is what is said of somebody by name: of themselves, else of the nearest of their groups.
-func (s *Subject) admission(snap *federation.Snapshot, app *federation.Application, book *federation.Book, now time.Time) (Entry, bool, error) {
+func (s *Subject) admission(snap *federation.Snapshot, app *federation.Application, book *federation.Book,
+	now time.Time) (Entry, bool, error) {
 	e := Entry{Outcome: federation.Allow, By: ByAdmission, Reasons: s.left()}
 	if s.Admitted != nil && s.Admitted.Holds(now) {
 		e.Reasons.Add(reason.AccessAdmitted, "the person by name"+ending(*s.Admitted))
@@ -157,7 +159,8 @@ func (s *Subject) admission(snap *federation.Snapshot, app *federation.Applicati
 	}
 	if e.Unit = from; said.Out {
 		e.Outcome = federation.Deny
-		return e, true, finding.New(finding.AccessKeptOut, finding.Fact("Group", from), finding.Fact("Application", app.Name))
+		return e, true, finding.New(finding.AccessKeptOut, finding.Fact("Group", from),
+			finding.Fact("Application", app.Name))
 	}
 	e.Reasons.Add(reason.AccessAdmitted, "the group "+string(from)+ending(said))
 	return e, true, nil
@@ -182,12 +185,14 @@ func (s *Subject) left() (out reason.Reasons) {
 // failed is the refusal by a rule whose condition cannot be run.
 func (s *Subject) failed(app *federation.Application, r *federation.Rule, err error) (Entry, error) {
 	e := Entry{Outcome: federation.Deny, By: ByRule, Rule: r, Reasons: s.left()}
-	return e, finding.New(finding.AccessDenied, finding.Fact("Rule", string(r.Name)+": "+r.Title), finding.Fact("Application", app.Name),
+	return e, finding.New(finding.AccessDenied, finding.Fact("Rule", string(r.Name)+": "+r.Title),
+		finding.Fact("Application", app.Name),
 		finding.Fact("Its condition cannot be evaluated", err.Error()))
 }
 
 // decided is what a rule that is about somebody comes to.
-func decided(snap *federation.Snapshot, app *federation.Application, r *federation.Rule, s Subject, now time.Time) (Entry, error) {
+func decided(snap *federation.Snapshot, app *federation.Application, r *federation.Rule, s Subject,
+	now time.Time) (Entry, error) {
 	e := Entry{Outcome: r.Then, By: ByRule, Rule: r, Reasons: s.left()}
 	if r.Then == federation.StepUp && s.strong(snap, r, now) {
 		e.Outcome = federation.Allow
@@ -242,7 +247,8 @@ func Judge(snap *federation.Snapshot, app *federation.Application, s Subject, no
 	return append(out, last)
 }
 
-func (s *Subject) judgedAdmission(snap *federation.Snapshot, app *federation.Application, book *federation.Book, now time.Time) Judged {
+func (s *Subject) judgedAdmission(snap *federation.Snapshot, app *federation.Application, book *federation.Book,
+	now time.Time) Judged {
 	e, said, _ := s.admission(snap, app, book, now)
 	j := Judged{By: ByAdmission, Then: e.Outcome, About: said, Says: "Whoever is admitted by name enters."}
 	switch {
@@ -372,7 +378,8 @@ func (s *Subject) why(c condition, r *federation.Rule) string {
 	case otherNetwork:
 		return cmp.Or(s.Network, "an unknown address") + " is not in " + prefixes(r.Networks)
 	case weakerContext:
-		return "signed in with " + cmp.Or(s.Context, "no known context") + ", which is weaker than " + strings.Join(r.Contexts, " or ")
+		return "signed in with " + cmp.Or(s.Context, "no known context") + ", which is weaker than " +
+			strings.Join(r.Contexts, " or ")
 	}
 	said := "the condition on attributes does not hold"
 	for _, name := range r.Reads() {

@@ -39,10 +39,13 @@ func words(all ...string) []any {
 
 // house has groups: drivers in operations, signalling in contractors.
 func house(t testing.TB) *federation.Snapshot {
-	snap := federation.NewSnapshot(federation.Gate{Contexts: federation.Ranking{{"urn:password"}, {"urn:otp"}, {"urn:card"}}})
+	snap := federation.NewSnapshot(federation.Gate{Contexts: federation.Ranking{{"urn:password"}, {"urn:otp"},
+		{"urn:card"}}})
 	var put []federation.Object
-	for name, inside := range map[string]string{"operations": "", "drivers": "operations", "contractors": "", "signalling": "contractors"} {
-		put = append(put, &federation.Unit{Kind: federation.KindGroup, Name: federation.Name(name), Title: name, Inside: federation.Name(inside)})
+	for name, inside := range map[string]string{"operations": "", "drivers": "operations", "contractors": "",
+		"signalling": "contractors"} {
+		put = append(put, &federation.Unit{Kind: federation.KindGroup, Name: federation.Name(name), Title: name,
+			Inside: federation.Name(inside)})
 	}
 	return snap.Having(put, nil)
 }
@@ -50,14 +53,18 @@ func house(t testing.TB) *federation.Snapshot {
 func TestRulesDecideInTheirOrder(t *testing.T) {
 	snap := house(t)
 	for name, s := range map[string]federation.Settings{
-		"banned":       {"then": "deny", "people": words("13"), "say": "Ask the depot lead."},
-		"drivers":      {"application": "roster", "order": "20", "then": "allow", "groups": words("drivers")},
-		"not-signal":   {"application": "roster", "order": "10", "then": "deny", "groups": words("contractors")},
-		"but-one":      {"application": "roster", "order": "5", "then": "allow", "people": words("9"), "until": "2026-12-31"},
-		"was-let-in":   {"application": "roster", "order": "6", "then": "allow", "people": words("8"), "until": "2026-11-28"},
-		"alone":        {"application": "roster", "order": "30", "then": "allow", "groups": words("operations"), "alone": true},
-		"card":         {"application": "vault", "then": "step-up", "context": "urn:card"},
-		"fresh":        {"application": "safe", "then": "step-up", "maxAge": "30m", "networks": words("192.0.2.0/24", "2001:db8::/48")},
+		"banned":     {"then": "deny", "people": words("13"), "say": "Ask the depot lead."},
+		"drivers":    {"application": "roster", "order": "20", "then": "allow", "groups": words("drivers")},
+		"not-signal": {"application": "roster", "order": "10", "then": "deny", "groups": words("contractors")},
+		"but-one": {"application": "roster", "order": "5", "then": "allow", "people": words("9"),
+			"until": "2026-12-31"},
+		"was-let-in": {"application": "roster", "order": "6", "then": "allow", "people": words("8"),
+			"until": "2026-11-28"},
+		"alone": {"application": "roster", "order": "30", "then": "allow", "groups": words("operations"),
+			"alone": true},
+		"card": {"application": "vault", "then": "step-up", "context": "urn:card"},
+		"fresh": {"application": "safe", "then": "step-up", "maxAge": "30m",
+			"networks": words("192.0.2.0/24", "2001:db8::/48")},
 		"inspectors":   {"application": "roster", "order": "40", "then": "allow", "userTypes": words("inspector")},
 		"at-the-depot": {"order": "1", "then": "allow", "networks": words("198.51.100.7")},
 	} {
@@ -69,19 +76,29 @@ func TestRulesDecideInTheirOrder(t *testing.T) {
 		want      federation.Outcome
 		by        string
 	}{
-		{"a driver enters", "roster", policy.Subject{Person: 1, Groups: []federation.Name{"drivers"}}, federation.Allow, "drivers"},
-		{"the earlier rule decides", "roster", policy.Subject{Person: 1, Groups: []federation.Name{"drivers", "signalling"}}, federation.Deny, "not-signal"},
-		{"one of them, until a day", "roster", policy.Subject{Person: 9, Groups: []federation.Name{"signalling"}}, federation.Allow, "but-one"},
-		{"an end acts by itself", "roster", policy.Subject{Person: 8, Groups: []federation.Name{"signalling"}}, federation.Deny, "not-signal"},
-		{"denials of the gate come first", "roster", policy.Subject{Person: 13, Groups: []federation.Name{"drivers"}}, federation.Deny, "banned"},
-		{"a group itself", "roster", policy.Subject{Person: 1, Groups: []federation.Name{"operations"}}, federation.Allow, "alone"},
-		{"rules of the gate come after the application's", "roster", policy.Subject{Person: 2, Network: "198.51.100.7"}, federation.Allow, "at-the-depot"},
+		{"a driver enters", "roster", policy.Subject{Person: 1, Groups: []federation.Name{"drivers"}}, federation.Allow,
+			"drivers"},
+		{"the earlier rule decides", "roster", policy.Subject{Person: 1, Groups: []federation.Name{"drivers", "signalling"}},
+			federation.Deny, "not-signal"},
+		{"one of them, until a day", "roster", policy.Subject{Person: 9, Groups: []federation.Name{"signalling"}},
+			federation.Allow, "but-one"},
+		{"an end acts by itself", "roster", policy.Subject{Person: 8, Groups: []federation.Name{"signalling"}},
+			federation.Deny, "not-signal"},
+		{"denials of the gate come first", "roster", policy.Subject{Person: 13, Groups: []federation.Name{"drivers"}},
+			federation.Deny, "banned"},
+		{"a group itself", "roster", policy.Subject{Person: 1, Groups: []federation.Name{"operations"}}, federation.Allow,
+			"alone"},
+		{"rules of the gate come after the application's", "roster", policy.Subject{Person: 2, Network: "198.51.100.7"},
+			federation.Allow, "at-the-depot"},
 		{"nobody says anything: the default", "roster", policy.Subject{Person: 2}, federation.Deny, ""},
 		{"and where everybody may", "open", policy.Subject{Person: 2}, federation.Allow, ""},
-		{"a stronger sign-in is asked for", "vault", policy.Subject{Person: 1, Context: "urn:otp"}, federation.StepUp, "card"},
+		{"a stronger sign-in is asked for", "vault", policy.Subject{Person: 1, Context: "urn:otp"}, federation.StepUp,
+			"card"},
 		{"a strong one enters", "vault", policy.Subject{Person: 1, Context: "urn:card"}, federation.Allow, "card"},
-		{"a fresh one enters", "safe", policy.Subject{Network: "192.0.2.9", At: now.Add(-29 * time.Minute)}, federation.Allow, "fresh"},
-		{"an old one is asked", "safe", policy.Subject{Network: "2001:db8:0:1::/64", At: now.Add(-31 * time.Minute)}, federation.StepUp, "fresh"},
+		{"a fresh one enters", "safe", policy.Subject{Network: "192.0.2.9", At: now.Add(-29 * time.Minute)},
+			federation.Allow, "fresh"},
+		{"an old one is asked", "safe", policy.Subject{Network: "2001:db8:0:1::/64", At: now.Add(-31 * time.Minute)},
+			federation.StepUp, "fresh"},
 		{"one of unknown age too", "safe", policy.Subject{Network: "192.0.2.9"}, federation.StepUp, "fresh"},
 		{"one who is marked", "roster", policy.Subject{Person: 2, UserType: "inspector"}, federation.Allow, "inspectors"},
 		{"another network is not meant", "safe", policy.Subject{Network: "2001:db9::/64"}, federation.Allow, ""},
@@ -111,8 +128,10 @@ func TestRulesDecideInTheirOrder(t *testing.T) {
 			}
 		}
 	}
-	require.Equal(t, []string{"Whoever is person 9 enters, until the end of 2026-12-31.", "Whoever is person 8 enters, until the end of 2026-11-28.",
-		"Whoever is in contractors does not enter.", "Whoever is in drivers enters.", "Whoever is in operations itself enters.", "Whoever is marked as inspector enters.",
+	require.Equal(t, []string{"Whoever is person 9 enters, until the end of 2026-12-31.",
+		"Whoever is person 8 enters, until the end of 2026-11-28.",
+		"Whoever is in contractors does not enter.", "Whoever is in drivers enters.",
+		"Whoever is in operations itself enters.", "Whoever is marked as inspector enters.",
 		"Everybody signs in more strongly first, as strongly as urn:card.",
 		"Whoever is in the network 192.0.2.0/24 or 2001:db8::/48 signs in afresh first, if they signed in more than 30 minutes ago."}, said)
 }
@@ -127,9 +146,11 @@ func TestRulesThatCannotBe(t *testing.T) {
 		{federation.Settings{"then": "allow", "networks": words("192.0.2.1/24")}, "networks", "192.0.2.0/24"},
 		{federation.Settings{"then": "allow", "networks": words("2001:db8::1")}, "networks", "write it like"},
 		{federation.Settings{"then": "allow", "networks": words("2001:db8::/96")}, "networks", "finer than /64"},
-		{federation.Settings{"then": "allow", "networks": words("::ffff:192.0.2.0/120")}, "networks", "IPv4 written as IPv6"},
+		{federation.Settings{"then": "allow", "networks": words("::ffff:192.0.2.0/120")}, "networks",
+			"IPv4 written as IPv6"},
 		{federation.Settings{"then": "allow", "people": words("ada")}, "people", "no number"},
-		{federation.Settings{"then": "allow", "from": "2026-12-01", "until": "2026-11-30"}, "until", "ends before it begins"},
+		{federation.Settings{"then": "allow", "from": "2026-12-01", "until": "2026-11-30"}, "until",
+			"ends before it begins"},
 		{federation.Settings{"then": "allow", "until": "soon"}, "until", "neither a day nor a moment"},
 		{federation.Settings{"then": "step-up"}, "context", "give a context, or maxAge"},
 		{federation.Settings{"then": "step-up", "context": "urn:eyes"}, "context", "has no rank"},
@@ -160,7 +181,8 @@ func TestAdmissions(t *testing.T) {
 	for _, g := range [][2]federation.Name{{"night", "drivers"}, {"day", "drivers"}} {
 		snap = snap.With(&federation.Unit{Kind: federation.KindGroup, Name: g[0], Title: "g", Inside: g[1]})
 	}
-	snap = snap.With(rule(t, snap, "not-sam", federation.Settings{"application": "roster", "then": "deny", "people": words("7")}),
+	snap = snap.With(rule(t, snap, "not-sam", federation.Settings{"application": "roster", "then": "deny",
+		"people": words("7")}),
 		rule(t, snap, "gate-allows", federation.Settings{"then": "allow", "people": words("8")}))
 	given := &federation.Admission{}
 	ended := &federation.Admission{Until: now.Add(-time.Second)}
@@ -170,18 +192,30 @@ func TestAdmissions(t *testing.T) {
 		want             federation.Outcome
 		ground           string
 	}{
-		{"a group that lies in one that is admitted", "operations=yes", policy.Subject{Groups: []federation.Name{"night"}}, federation.Allow, "admission operations"},
-		{"the nearest wins", "operations=yes drivers=no", policy.Subject{Groups: []federation.Name{"night"}}, federation.Deny, "admission drivers"},
-		{"the nearest wins, the other way", "operations=no night=yes", policy.Subject{Groups: []federation.Name{"night"}}, federation.Allow, "admission night"},
-		{"of two as near, being kept out wins", "day=no night=yes", policy.Subject{Groups: []federation.Name{"night", "day"}}, federation.Deny, "admission day"},
-		{"until a moment", "drivers=2026-11-29", policy.Subject{Groups: []federation.Name{"drivers"}}, federation.Allow, "admission drivers"},
-		{"one that has ended says nothing", "drivers=2026-11-28 operations=yes", policy.Subject{Groups: []federation.Name{"drivers"}}, federation.Allow, "admission operations"},
-		{"the person's own is the nearest", "drivers=no", policy.Subject{Groups: []federation.Name{"drivers"}, Admitted: given}, federation.Allow, "admission"},
-		{"unless it has ended", "drivers=no", policy.Subject{Groups: []federation.Name{"drivers"}, Admitted: ended}, federation.Deny, "admission drivers"},
-		{"rules of the application come before", "drivers=yes", policy.Subject{Person: 7, Admitted: given}, federation.Deny, "rule not-sam"},
-		{"rules of the gate after", "drivers=no", policy.Subject{Person: 8, Groups: []federation.Name{"drivers"}}, federation.Deny, "admission drivers"},
-		{"and where it says nothing they decide", "drivers=no", policy.Subject{Person: 8}, federation.Allow, "rule gate-allows"},
-		{"else the default", "drivers=yes", policy.Subject{Groups: []federation.Name{"contractors"}}, federation.Deny, "default"},
+		{"a group that lies in one that is admitted", "operations=yes", policy.Subject{Groups: []federation.Name{"night"}},
+			federation.Allow, "admission operations"},
+		{"the nearest wins", "operations=yes drivers=no", policy.Subject{Groups: []federation.Name{"night"}},
+			federation.Deny, "admission drivers"},
+		{"the nearest wins, the other way", "operations=no night=yes", policy.Subject{Groups: []federation.Name{"night"}},
+			federation.Allow, "admission night"},
+		{"of two as near, being kept out wins", "day=no night=yes", policy.Subject{Groups: []federation.Name{"night",
+			"day"}}, federation.Deny, "admission day"},
+		{"until a moment", "drivers=2026-11-29", policy.Subject{Groups: []federation.Name{"drivers"}}, federation.Allow,
+			"admission drivers"},
+		{"one that has ended says nothing", "drivers=2026-11-28 operations=yes",
+			policy.Subject{Groups: []federation.Name{"drivers"}}, federation.Allow, "admission operations"},
+		{"the person's own is the nearest", "drivers=no", policy.Subject{Groups: []federation.Name{"drivers"},
+			Admitted: given}, federation.Allow, "admission"},
+		{"unless it has ended", "drivers=no", policy.Subject{Groups: []federation.Name{"drivers"}, Admitted: ended},
+			federation.Deny, "admission drivers"},
+		{"rules of the application come before", "drivers=yes", policy.Subject{Person: 7, Admitted: given}, federation.Deny,
+			"rule not-sam"},
+		{"rules of the gate after", "drivers=no", policy.Subject{Person: 8, Groups: []federation.Name{"drivers"}},
+			federation.Deny, "admission drivers"},
+		{"and where it says nothing they decide", "drivers=no", policy.Subject{Person: 8}, federation.Allow,
+			"rule gate-allows"},
+		{"else the default", "drivers=yes", policy.Subject{Groups: []federation.Name{"contractors"}}, federation.Deny,
+			"default"},
 	} {
 		app.Admissions = nil
 		require.NoError(t, app.Admissions.UnmarshalJSON([]byte(strconv.Quote(c.admissions))), c.rule)
@@ -200,7 +234,8 @@ func TestAdmissions(t *testing.T) {
 			}
 		}
 	}
-	for text, why := range map[string]string{"drivers=soon": "neither yes, no", "drivers=yes drivers=no": "twice", "=yes": "no name"} {
+	for text, why := range map[string]string{"drivers=soon": "neither yes, no", "drivers=yes drivers=no": "twice",
+		"=yes": "no name"} {
 		var a federation.Admissions
 		require.NoError(t, a.UnmarshalJSON([]byte(strconv.Quote(text))))
 		broken := app.Copy().(*federation.Application)
@@ -233,7 +268,8 @@ func TestConditionsOnAttributes(t *testing.T) {
 	app := &federation.Application{}
 	app.Name, app.Everyone = "roster", federation.EveryoneNo
 	proved := func() policy.Proved {
-		return policy.Proved{Subject: "ada", Values: map[string][]any{"department": {"depot"}, "costCenter": {}}, Left: []string{"costCenter"}}
+		return policy.Proved{Subject: "ada", Values: map[string][]any{"department": {"depot"}, "costCenter": {}},
+			Left: []string{"costCenter"}}
 	}
 	for _, c := range []struct {
 		rule, when string
@@ -243,7 +279,8 @@ func TestConditionsOnAttributes(t *testing.T) {
 		{"a proved value counts", `attributes.department.exists(d, d == "depot")`, federation.Allow, ""},
 		{"another does not", `attributes.department.exists(d, d == "office")`, federation.Deny, "department is depot"},
 		{"the provider's name for them", `subject == "ada"`, federation.Allow, ""},
-		{"what nobody vouches for decides nothing", `attributes.costCenter.exists(c, c == "7")`, federation.Deny, "costCenter that nobody vouches for"},
+		{"what nobody vouches for decides nothing", `attributes.costCenter.exists(c, c == "7")`, federation.Deny,
+			"costCenter that nobody vouches for"},
 		{"an attribute that is not there is empty", `size(attributes.title) == 0`, federation.Allow, ""},
 		{"a condition that fails denies", `attributes.title[0] == "x"`, federation.Deny, "cannot be evaluated"},
 	} {
@@ -262,7 +299,8 @@ func TestConditionsOnAttributes(t *testing.T) {
 // Over random rules, admissions and people: what the index finds decides as going through all of them does.
 func TestTheIndexFindsWhatAllRulesSay(t *testing.T) {
 	r := rand.New(rand.NewPCG(28, 1))
-	groups, contexts := []string{"operations", "drivers", "contractors", "signalling"}, []string{"urn:password", "urn:otp", "urn:card"}
+	groups, contexts := []string{"operations", "drivers", "contractors", "signalling"},
+		[]string{"urn:password", "urn:otp", "urn:card"}
 	some := func(all []string) []any {
 		out := []any{}
 		for _, w := range all {
@@ -275,8 +313,10 @@ func TestTheIndexFindsWhatAllRulesSay(t *testing.T) {
 	for range 300 {
 		snap := house(t)
 		for i := range 1 + r.IntN(12) {
-			s := federation.Settings{"then": []string{"allow", "deny"}[r.IntN(2)], "order": fmt.Sprint(r.IntN(5)), "groups": some(groups),
-				"people": some([]string{"1", "2", "3"}), "contexts": some(contexts), "networks": some([]string{"192.0.2.0/24", "2001:db8::/48"})}
+			s := federation.Settings{"then": []string{"allow", "deny"}[r.IntN(2)], "order": fmt.Sprint(r.IntN(5)),
+				"groups": some(groups),
+				"people": some([]string{"1", "2", "3"}), "contexts": some(contexts), "networks": some([]string{"192.0.2.0/24",
+					"2001:db8::/48"})}
 			if r.IntN(2) == 0 {
 				s["application"] = "roster"
 			}
@@ -292,7 +332,8 @@ func TestTheIndexFindsWhatAllRulesSay(t *testing.T) {
 		}
 		snap = snap.With(stored(app))
 		for range 20 {
-			who := policy.Subject{Person: int64(r.IntN(5)), Context: contexts[r.IntN(3)], Network: []string{"192.0.2.7", "2001:db8:0:2::/64", ""}[r.IntN(3)]}
+			who := policy.Subject{Person: int64(r.IntN(5)), Context: contexts[r.IntN(3)],
+				Network: []string{"192.0.2.7", "2001:db8:0:2::/64", ""}[r.IntN(3)]}
 			for _, g := range some(groups) {
 				who.Groups = append(who.Groups, federation.Name(g.(string)))
 			}
@@ -322,15 +363,18 @@ func BenchmarkEnter(b *testing.B) {
 	snap := federation.NewSnapshot(federation.Gate{Contexts: federation.Ranking{{"urn:password"}}})
 	var put []federation.Object
 	for i := range 2000 {
-		put = append(put, &federation.Unit{Kind: federation.KindGroup, Name: federation.Name(fmt.Sprint("g-", i)), Title: "g"})
+		put = append(put, &federation.Unit{Kind: federation.KindGroup, Name: federation.Name(fmt.Sprint("g-", i)),
+			Title: "g"})
 	}
 	for i := range 1000 {
-		put = append(put, rule(b, snap, fmt.Sprint("r-", i), federation.Settings{"then": "deny", "application": "roster", "order": fmt.Sprint(i),
+		put = append(put, rule(b, snap, fmt.Sprint("r-", i), federation.Settings{"then": "deny", "application": "roster",
+			"order":  fmt.Sprint(i),
 			"groups": words(fmt.Sprint("g-", i)), "networks": words("192.0.2.0/24")}))
 	}
 	for i := range 5 {
-		put = append(put, rule(b, snap, fmt.Sprint("c-", i), federation.Settings{"then": "deny", "application": "roster", "order": fmt.Sprint(i * 200),
-			"when": fmt.Sprintf("attributes.department.exists(d, d == 'd-%d')", i)}))
+		put = append(put, rule(b, snap, fmt.Sprint("c-", i), federation.Settings{"then": "deny", "application": "roster",
+			"order": fmt.Sprint(i * 200),
+			"when":  fmt.Sprintf("attributes.department.exists(d, d == 'd-%d')", i)}))
 	}
 	for i := range 200 {
 		put = append(put, role(b, snap, fmt.Sprint("as-", i), federation.Settings{"groups": words(fmt.Sprint("g-", i*10))}))

@@ -95,7 +95,8 @@ func sayings(snap *federation.Snapshot) map[federation.Name][]saying {
 			out[g] = append(out[g], saying{strings.Join(words, ""), nearest})
 		}
 	}
-	then := map[federation.Outcome]string{federation.Allow: "enters ", federation.Deny: "does not enter ", federation.StepUp: "signs in more strongly for "}
+	then := map[federation.Outcome]string{federation.Allow: "enters ", federation.Deny: "does not enter ",
+		federation.StepUp: "signs in more strongly for "}
 	for _, r := range snap.Rules() {
 		app := string(r.App)
 		if app == "" {

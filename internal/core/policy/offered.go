@@ -75,8 +75,8 @@ type Leading struct {
 	By       string // "its record", the titles of rules, or "everybody's choice"
 }
 
-// LeadsTo gives the ways to an application, those of closed providers, too: by its record, else by the rules that choose for
-// it, else all that are not closed.
+// LeadsTo gives the ways to an application, those of closed providers, too: by its record, else by the rules that
+// choose for it, else all that are not closed.
 func LeadsTo(snap *federation.Snapshot, app *federation.Application, now time.Time) (out []Leading) {
 	add := func(n federation.Name, by string) {
 		p, there := snap.Provider(n)
@@ -98,7 +98,8 @@ func LeadsTo(snap *federation.Snapshot, app *federation.Application, now time.Ti
 		for _, n := range r.Providers {
 			add(n, "rule "+string(r.Name))
 		}
-		all = all || len(r.Providers) == 0 || len(r.Domains)+len(r.Groups)+len(r.Organisations)+len(r.Networks)+len(r.UserTypes)+len(r.Hints) > 0
+		all = all || len(r.Providers) == 0 ||
+			len(r.Domains)+len(r.Groups)+len(r.Organisations)+len(r.Networks)+len(r.UserTypes)+len(r.Hints) > 0
 	}
 	for _, p := range snap.Providers() {
 		if all && Open(p, now) == nil {

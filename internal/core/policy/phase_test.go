@@ -90,17 +90,22 @@ func TestRolloutsThatCannotBe(t *testing.T) {
 		r           federation.Rollout
 	}{
 		{"cohort", "a pilot of nobody", federation.Rollout{Phase: federation.Pilot}},
-		{"cohort", "from share:1 to share:100", federation.Rollout{Phase: federation.Pilot, Cohort: listed.ParseWords("share:101")}},
+		{"cohort", "from share:1 to share:100", federation.Rollout{Phase: federation.Pilot,
+			Cohort: listed.ParseWords("share:101")}},
 		{"cohort", "no network", federation.Rollout{Phase: federation.Pilot, Cohort: listed.ParseWords("network:x")}},
 		{"cohort", "says nobody", federation.Rollout{Phase: federation.Pilot, Cohort: listed.ParseWords("drivers")}},
 		{"cohort", "names no person", federation.Rollout{Phase: federation.Live, Cohort: listed.ParseWords("person:x")}},
 		{"phase", "no phase", federation.Rollout{Phase: "lve"}},
 		{"nextPhase", "no phase", federation.Rollout{Phase: federation.Live, NextAt: "2027-01-31T06:00:00Z"}},
 		{"nextAt", "from when on", federation.Rollout{Phase: federation.Live, NextPhase: federation.Live}},
-		{"nextAt", "no moment with a time zone", federation.Rollout{Phase: federation.Live, NextPhase: federation.Live, NextAt: "2027-01-31 06:00"}},
-		{"nextAt", "no moment with a time zone", federation.Rollout{Phase: federation.Live, NextPhase: federation.Live, NextAt: "2027-01-31 06:00 Europe/Nowhere"}},
-		{"nextAt", "put forward", federation.Rollout{Phase: federation.Live, NextPhase: federation.Live, NextAt: "2027-03-28 02:30 Europe/Berlin"}},
-		{"nextAt", "happens twice", federation.Rollout{Phase: federation.Live, NextPhase: federation.Live, NextAt: "2027-10-31 02:30 Europe/Berlin"}},
+		{"nextAt", "no moment with a time zone", federation.Rollout{Phase: federation.Live, NextPhase: federation.Live,
+			NextAt: "2027-01-31 06:00"}},
+		{"nextAt", "no moment with a time zone", federation.Rollout{Phase: federation.Live, NextPhase: federation.Live,
+			NextAt: "2027-01-31 06:00 Europe/Nowhere"}},
+		{"nextAt", "put forward", federation.Rollout{Phase: federation.Live, NextPhase: federation.Live,
+			NextAt: "2027-03-28 02:30 Europe/Berlin"}},
+		{"nextAt", "happens twice", federation.Rollout{Phase: federation.Live, NextPhase: federation.Live,
+			NextAt: "2027-10-31 02:30 Europe/Berlin"}},
 	} {
 		err := federation.Check(app(c.r))
 		var se *federation.SettingError

@@ -59,8 +59,8 @@ func (a *Asking) Type(text string) bool {
 	return a.Whole
 }
 
-// Open decides whether somebody may pass through a record, now; if nobody may, why. Whether a certain person may is for
-// OpenTo. Nobody else decides it.
+// Open decides whether somebody may pass through a record, now; if nobody may, why. Whether a certain person may is
+// for OpenTo. Nobody else decides it.
 func Open(r federation.Record, now time.Time) error {
 	b := r.Basic()
 	phase, _ := b.PhaseAt(now)
@@ -93,8 +93,8 @@ func phased(r federation.Record, phase federation.Phase, now time.Time) []findin
 	return out
 }
 
-// OpenTo decides whether somebody may pass through a record, now, by what is known of them; if not, why. In a pilot its
-// cohort does: whoever is not known to be in it is not. By tells what they are in it by; "" outside a pilot.
+// OpenTo decides whether somebody may pass through a record, now, by what is known of them; if not, why. In a pilot
+// its cohort does: whoever is not known to be in it is not. By tells what they are in it by; "" outside a pilot.
 func OpenTo(snap *federation.Snapshot, r federation.Record, s *Subject, now time.Time) (by string, err error) {
 	if err := Open(r, now); err != nil {
 		return "", err
@@ -181,15 +181,18 @@ func (c *Choice) piloted(snap *federation.Snapshot, who *Subject, now time.Time)
 	}
 }
 
-// onRecord is the provider that an application is tied to. Whoever may be in its pilot is asked for their address first.
-func onRecord(snap *federation.Snapshot, app *federation.Application, a Asking, who *Subject, now time.Time) (c Choice, err error) {
+// onRecord is the provider that an application is tied to. Whoever may be in its pilot is asked for their address
+// first.
+func onRecord(snap *federation.Snapshot, app *federation.Application, a Asking, who *Subject, now time.Time) (c Choice,
+	err error) {
 	p, ok := snap.Provider(app.Provider)
 	if !ok {
 		return c, finding.New(finding.NoProvider, finding.Fact("Application", string(app.Name)),
 			finding.Fact("Provider on its record", string(app.Provider)+", which does not exist"))
 	}
 	if _, err := OpenTo(snap, p, who, now); err != nil {
-		if c.Address = finding.Is(err, finding.NotInCohort) && a.unknown(profile.DomainOf(a.Address)) && snap.Piloting(app, now); c.Address {
+		if c.Address = finding.Is(err, finding.NotInCohort) && a.unknown(profile.DomainOf(a.Address)) &&
+			snap.Piloting(app, now); c.Address {
 			c.Forced = true
 			c.Reasons.Add(reason.ProviderAddress)
 			return c, nil
@@ -296,7 +299,8 @@ func (c *Choice) pick(chosen federation.Name) {
 }
 
 // way is the first rule of provider selection that is about somebody, or that may be once their address is known.
-func way(snap *federation.Snapshot, app *federation.Application, a Asking, domain string, now time.Time) *federation.Way {
+func way(snap *federation.Snapshot, app *federation.Application, a Asking, domain string,
+	now time.Time) *federation.Way {
 	ways := snap.Ways(app.Name)
 	if len(ways.Rules) == 0 {
 		return nil
@@ -354,7 +358,8 @@ func about(r *federation.Way, s *Subject, a Asking, domain string, known bool) b
 		theirs = false
 	}
 	has := func(d federation.MailDomain) bool { return d.Has(domain) }
-	return (known || !theirs) && (len(r.Domains) == 0 || domain == "" && !a.Whole || slices.ContainsFunc(r.Domains, has)) &&
+	return (known || !theirs) && (len(r.Domains) == 0 || domain == "" && !a.Whole ||
+		slices.ContainsFunc(r.Domains, has)) &&
 		(len(r.Networks) == 0 || slices.ContainsFunc(r.Networks, s.inside)) &&
 		(!theirs || (len(r.Groups) == 0 || slices.ContainsFunc(r.Groups, s.in.Has)) &&
 			(len(r.Organisations) == 0 || common(r.Organisations, s.Organisations)) &&

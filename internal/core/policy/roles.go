@@ -18,9 +18,10 @@ type Holding struct {
 	By   federation.Holder
 }
 
-// Holds are the roles of an application that somebody holds, in their order; the default role where they hold none. The
-// reasons tell of conditions that cannot be evaluated: nobody holds a role by such a one.
-func Holds(snap *federation.Snapshot, app *federation.Application, s *Subject, now time.Time) (out []Holding, why reason.Reasons) {
+// Holds are the roles of an application that somebody holds, in their order; the default role where they hold none.
+// The reasons tell of conditions that cannot be evaluated: nobody holds a role by such a one.
+func Holds(snap *federation.Snapshot, app *federation.Application, s *Subject, now time.Time) (out []Holding,
+	why reason.Reasons) {
 	book := snap.Book(app.Name)
 	if len(book.Roles) == 0 {
 		return nil, nil
@@ -49,8 +50,8 @@ func Holds(snap *federation.Snapshot, app *federation.Application, s *Subject, n
 	return out, why
 }
 
-// as decides with which roles somebody enters who may: with the one that was asked for or chosen, if they hold it, else
-// with those that the application wants sent.
+// as decides with which roles somebody enters who may: with the one that was asked for or chosen, if they hold it,
+// else with those that the application wants sent.
 func as(snap *federation.Snapshot, app *federation.Application, s *Subject, e Entry, now time.Time) (Entry, error) {
 	held, why := Holds(snap, app, s, now)
 	e.Reasons = append(e.Reasons, why...)

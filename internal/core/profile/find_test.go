@@ -9,12 +9,17 @@ import (
 
 // What means the same by the standards is one attribute; what only looks so is another.
 func TestFind(t *testing.T) {
-	attributes := []Attribute{{Name: "urn:oid:0.9.2342.19200300.100.1.3", Friendly: "mail", Values: Texts("a@x.example", " ")},
-		{Name: "email", Values: Texts("b@x.example", "a@x.example")}, {Name: "https://x.example/mail", Values: Texts("c@x.example")},
-		{Name: "Emails", Values: Texts("d@x.example")}, {Name: "employeeNumber", Values: Texts("7")}, {Name: "cn", Values: Texts("Ada")},
+	attributes := []Attribute{{Name: "urn:oid:0.9.2342.19200300.100.1.3", Friendly: "mail",
+		Values: Texts("a@x.example", " ")},
+		{Name: "email", Values: Texts("b@x.example", "a@x.example")}, {Name: "https://x.example/mail",
+			Values: Texts("c@x.example")},
+		{Name: "Emails", Values: Texts("d@x.example")}, {Name: "employeeNumber", Values: Texts("7")},
+		{Name: "cn", Values: Texts("Ada")},
 		{Name: "urn:x:name", Friendly: "displayName", Values: Texts("Ada F.")}}
-	for name, want := range map[string][]string{"emails": {"a@x.example", "b@x.example"}, "mail": {"a@x.example", "b@x.example"},
-		"https://x.example/mail": {"c@x.example"}, "Emails": {"d@x.example"}, "employeeNumber": {"7"}, "displayName": {"Ada", "Ada F."}, "other": nil, "": nil} {
+	for name, want := range map[string][]string{"emails": {"a@x.example", "b@x.example"},
+		"mail":                   {"a@x.example", "b@x.example"},
+		"https://x.example/mail": {"c@x.example"}, "Emails": {"d@x.example"}, "employeeNumber": {"7"},
+		"displayName": {"Ada", "Ada F."}, "other": nil, "": nil} {
 		got := []string(nil)
 		for _, v := range Find(attributes, name) {
 			got = append(got, v.String())
@@ -32,8 +37,10 @@ func TestFind(t *testing.T) {
 	for _, c := range []struct {
 		name, a, b string
 		same       bool
-	}{{"emails", "Ada@X.example", "ada@x.example ", true}, {"uid", "ADA", "ada", true}, {"employeeNumber", "a7", "A7", false},
-		{"employeeNumber", "7 ", "7", true}, {"employeeNumber", "07", "7", false}, {"emails", "a@x.example", "a@y.example", false}} {
+	}{{"emails", "Ada@X.example", "ada@x.example ", true}, {"uid", "ADA", "ada", true},
+		{"employeeNumber", "a7", "A7", false},
+		{"employeeNumber", "7 ", "7", true}, {"employeeNumber", "07", "7", false},
+		{"emails", "a@x.example", "a@y.example", false}} {
 		require.Equal(t, c.same, Same(c.name, c.a, c.b), "%s %s %s", c.name, c.a, c.b)
 	}
 	require.True(t, Means("email_verified", ClaimEmailVerified))

@@ -31,19 +31,21 @@ func structure(t testing.TB, s string) profile.Value {
 
 // ada is somebody as she arrives.
 func ada(t testing.TB) profile.Profile {
-	return profile.Profile{Subject: profile.Subject{Value: "Ada.Fenwick@wrenmoor.example"}, Attributes: []profile.Attribute{
-		{Name: "urn:oid:2.5.4.42", Format: "uri", Friendly: "givenName", Values: profile.Texts(" Ada ")},
-		{Name: "mail", Values: profile.Texts("Ada.Fenwick@wrenmoor.example", "ada@wrenmoor.example")},
-		{Name: "mail", Format: "other", Values: profile.Texts("other@wrenmoor.example")},
-		{Name: "groups", Values: profile.Texts("wm-drivers", "wm-signals", "all", "wm-drivers")},
-		{Name: "role", Values: profile.Texts("urn:role:driver")},
-		{Name: "born", Values: profile.Texts("23.11.1990", "soon")},
-		{Name: "empty", Values: nil},
-		{Name: "blank", Values: profile.Texts("", "")},
-		{Name: "at", Values: profile.Texts("2026-11-26T09:00:00+01:00", "noon")},
-		{Name: "grade", Values: profile.Texts("7", "x", "1e2")},
-		{Name: "address", Values: []profile.Value{structure(t, `{"country":"NO","lines":["a","b",[1]],"x":null,"in":{"y":2}}`)}},
-	}}
+	return profile.Profile{Subject: profile.Subject{Value: "Ada.Fenwick@wrenmoor.example"},
+		Attributes: []profile.Attribute{
+			{Name: "urn:oid:2.5.4.42", Format: "uri", Friendly: "givenName", Values: profile.Texts(" Ada ")},
+			{Name: "mail", Values: profile.Texts("Ada.Fenwick@wrenmoor.example", "ada@wrenmoor.example")},
+			{Name: "mail", Format: "other", Values: profile.Texts("other@wrenmoor.example")},
+			{Name: "groups", Values: profile.Texts("wm-drivers", "wm-signals", "all", "wm-drivers")},
+			{Name: "role", Values: profile.Texts("urn:role:driver")},
+			{Name: "born", Values: profile.Texts("23.11.1990", "soon")},
+			{Name: "empty", Values: nil},
+			{Name: "blank", Values: profile.Texts("", "")},
+			{Name: "at", Values: profile.Texts("2026-11-26T09:00:00+01:00", "noon")},
+			{Name: "grade", Values: profile.Texts("7", "x", "1e2")},
+			{Name: "address", Values: []profile.Value{structure(t,
+				`{"country":"NO","lines":["a","b",[1]],"x":null,"in":{"y":2}}`)}},
+		}}
 }
 
 // Each step does what its line in docs says, and what it leaves out is said.
@@ -51,53 +53,75 @@ func TestSteps(t *testing.T) {
 	for what, c := range map[string]struct {
 		rule, want, without string
 	}{
-		"trim":                   {`"from":[{"attribute":"givenName"}],"steps":[{"do":"trim"}]`, "Ada", ""},
-		"account name":           {`"from":[{"subject":true}],"steps":[{"do":"before","text":"@"},{"do":"lower"}]`, "ada.fenwick", ""},
-		"before what is not":     {`"from":[{"subject":true}],"steps":[{"do":"before","text":"#"}]`, "Ada.Fenwick@wrenmoor.example", ""},
-		"domain":                 {`"from":[{"subject":true}],"steps":[{"do":"after","text":"@"},{"do":"upper"}]`, "WRENMOOR.EXAMPLE", ""},
-		"last parts":             {`"from":[{"subject":true}],"steps":[{"do":"afterLast","text":"."}]`, "example", ""},
-		"before the last":        {`"from":[{"subject":true}],"steps":[{"do":"beforeLast","text":"."}]`, "Ada.Fenwick@wrenmoor", ""},
-		"role and provider":      {`"from":[{"attribute":"role"}],"steps":[{"do":"suffix","text":",urn:provider:wm"}]`, "urn:role:driver,urn:provider:wm", ""},
-		"groups of a prefix":     {`"from":[{"attribute":"groups"}],"steps":[{"do":"capture","text":"^wm-(.*)"},{"do":"distinct"}]`, "drivers|signals", `"all" is not matched by ^wm-(.*)`},
-		"kept":                   {`"from":[{"attribute":"groups"}],"steps":[{"do":"keep","text":"s$"},{"do":"first"}]`, "wm-drivers", `"all" is left out by keep "s$"`},
-		"dropped":                {`"from":[{"attribute":"groups"}],"steps":[{"do":"drop","text":"^wm-"}]`, "all", `"wm-drivers" is left out by drop "^wm-"`},
-		"replaced":               {`"from":[{"attribute":"role"}],"steps":[{"do":"replace","text":"urn:(\\w+):(?P<who>\\w+)","with":"$$${1}-${who}"}]`, "$role-driver", ""},
-		"joined":                 {`"from":[{"attribute":"groups"}],"steps":[{"do":"distinct"},{"do":"join","text":";"}]`, "wm-drivers;wm-signals;all", ""},
-		"split":                  {`"from":[{"constant":"a; b ;;c"}],"steps":[{"do":"split","text":";"},{"do":"prefix","text":"x"}]`, "xa|xb|xc", ""},
-		"looked up":              {`"from":[{"attribute":"groups"}],"steps":[{"do":"lookUp","table":[{"from":"all","to":"everybody"}],"else":"other"},{"do":"distinct"}]`, "other|everybody", ""},
-		"not in the table":       {`"from":[{"attribute":"groups"}],"steps":[{"do":"lookUp","table":[{"from":"all","to":""}]}]`, "", `"wm-drivers" is not in the table`},
-		"date":                   {`"from":[{"attribute":"born"}],"steps":[{"do":"date","text":"02.01.2006","with":"date"}]`, "1990-11-23", `"soon" is no date in the form 02.01.2006`},
-		"seconds":                {`"from":[{"constant":"60"}],"steps":[{"do":"date","text":"seconds","with":"dateTime"}]`, "1970-01-01T00:01:00Z", ""},
-		"numbers":                {`"from":[{"attribute":"grade"}],"steps":[{"do":"number"}]`, "7|1e2", `"x" is no number`},
-		"of a type":              {`"to":{"name":"t","type":"number"},"from":[{"attribute":"grade"}]`, "7|1e2", `"x" is no number`},
-		"booleans":               {`"from":[{"constant":"Yes, 0 ,perhaps"}],"steps":[{"do":"split","text":","},{"do":"boolean"}]`, "true|false", `"perhaps" is neither true nor false`},
-		"in order":               {`"from":[{"attribute":"nickname"},{"attribute":"empty"},{"attribute":"role"}]`, "urn:role:driver", ""},
-		"all":                    {`"all":true,"from":[{"attribute":"role"},{"constant":"b"},{"attribute":"givenName"}],"steps":[{"do":"trim"}]`, "urn:role:driver|b|Ada", ""},
-		"a default":              {`"from":[{"attribute":"nickname"}],"default":["none"]`, "none", ""},
-		"a name before":          {`"from":[{"attribute":"mail"}]`, "Ada.Fenwick@wrenmoor.example|ada@wrenmoor.example", ""},
-		"of a format":            {`"from":[{"attribute":"mail","nameFormat":"other"}]`, "other@wrenmoor.example", ""},
-		"by path":                {`"from":[{"attribute":"address.country"}]`, "NO", ""},
-		"a list by path":         {`"from":[{"attribute":"address.lines"}]`, "a|b", ""},
-		"null by path":           {`"from":[{"attribute":"address.x"}]`, "", ""},
-		"deeper":                 {`"from":[{"attribute":"address.in.y"}]`, "2", ""},
-		"a structure":            {`"from":[{"attribute":"address.in"}]`, `{"y":2}`, ""},
-		"a structure as text":    {`"from":[{"attribute":"address"}],"steps":[{"do":"lower"}]`, "", `is a structure`},
-		"an empty source":        {`"from":[{"attribute":"blank"},{"attribute":"role"}]`, "urn:role:driver", ""},
-		"emptied by a step":      {`"from":[{"attribute":"role"}],"steps":[{"do":"replace","text":".*","with":""}],"default":["x"]`, "x", `is empty`},
-		"one of them empty":      {`"all":true,"from":[{"attribute":"blank"},{"constant":"b"}]`, "b", ""},
-		"one emptied":            {`"from":[{"attribute":"grade"}],"steps":[{"do":"replace","text":"x","with":""}]`, "7|1e2", `"" is empty`},
-		"a time":                 {`"to":{"name":"t","type":"time"},"from":[{"attribute":"at"}]`, "2026-11-26T08:00:00Z", `"noon" is no time`},
-		"a condition":            {`"when":"attributes.groups.exists(g, g == 'wm-drivers')","from":[{"constant":"yes"}]`, "yes", ""},
+		"trim": {`"from":[{"attribute":"givenName"}],"steps":[{"do":"trim"}]`, "Ada", ""},
+		"account name": {`"from":[{"subject":true}],"steps":[{"do":"before","text":"@"},{"do":"lower"}]`,
+			"ada.fenwick", ""},
+		"before what is not": {`"from":[{"subject":true}],"steps":[{"do":"before","text":"#"}]`,
+			"Ada.Fenwick@wrenmoor.example", ""},
+		"domain": {`"from":[{"subject":true}],"steps":[{"do":"after","text":"@"},{"do":"upper"}]`,
+			"WRENMOOR.EXAMPLE", ""},
+		"last parts": {`"from":[{"subject":true}],"steps":[{"do":"afterLast","text":"."}]`, "example", ""},
+		"before the last": {`"from":[{"subject":true}],"steps":[{"do":"beforeLast","text":"."}]`,
+			"Ada.Fenwick@wrenmoor", ""},
+		"role and provider": {`"from":[{"attribute":"role"}],"steps":[{"do":"suffix","text":",urn:provider:wm"}]`,
+			"urn:role:driver,urn:provider:wm", ""},
+		"groups of a prefix": {`"from":[{"attribute":"groups"}],"steps":[{"do":"capture","text":"^wm-(.*)"},{"do":"distinct"}]`, "drivers|signals", `"all" is not matched by ^wm-(.*)`},
+		"kept": {`"from":[{"attribute":"groups"}],"steps":[{"do":"keep","text":"s$"},{"do":"first"}]`,
+			"wm-drivers", `"all" is left out by keep "s$"`},
+		"dropped": {`"from":[{"attribute":"groups"}],"steps":[{"do":"drop","text":"^wm-"}]`, "all",
+			`"wm-drivers" is left out by drop "^wm-"`},
+		"replaced": {`"from":[{"attribute":"role"}],"steps":[{"do":"replace","text":"urn:(\\w+):(?P<who>\\w+)","with":"$$${1}-${who}"}]`, "$role-driver", ""},
+		"joined": {`"from":[{"attribute":"groups"}],"steps":[{"do":"distinct"},{"do":"join","text":";"}]`,
+			"wm-drivers;wm-signals;all", ""},
+		"split": {`"from":[{"constant":"a; b ;;c"}],"steps":[{"do":"split","text":";"},{"do":"prefix","text":"x"}]`,
+			"xa|xb|xc", ""},
+		"looked up": {`"from":[{"attribute":"groups"}],"steps":[{"do":"lookUp","table":[{"from":"all","to":"everybody"}],"else":"other"},{"do":"distinct"}]`, "other|everybody", ""},
+		"not in the table": {`"from":[{"attribute":"groups"}],"steps":[{"do":"lookUp","table":[{"from":"all","to":""}]}]`,
+			"", `"wm-drivers" is not in the table`},
+		"date": {`"from":[{"attribute":"born"}],"steps":[{"do":"date","text":"02.01.2006","with":"date"}]`,
+			"1990-11-23", `"soon" is no date in the form 02.01.2006`},
+		"seconds": {`"from":[{"constant":"60"}],"steps":[{"do":"date","text":"seconds","with":"dateTime"}]`,
+			"1970-01-01T00:01:00Z", ""},
+		"numbers": {`"from":[{"attribute":"grade"}],"steps":[{"do":"number"}]`, "7|1e2", `"x" is no number`},
+		"of a type": {`"to":{"name":"t","type":"number"},"from":[{"attribute":"grade"}]`, "7|1e2",
+			`"x" is no number`},
+		"booleans": {`"from":[{"constant":"Yes, 0 ,perhaps"}],"steps":[{"do":"split","text":","},{"do":"boolean"}]`,
+			"true|false", `"perhaps" is neither true nor false`},
+		"in order": {`"from":[{"attribute":"nickname"},{"attribute":"empty"},{"attribute":"role"}]`,
+			"urn:role:driver", ""},
+		"all":                 {`"all":true,"from":[{"attribute":"role"},{"constant":"b"},{"attribute":"givenName"}],"steps":[{"do":"trim"}]`, "urn:role:driver|b|Ada", ""},
+		"a default":           {`"from":[{"attribute":"nickname"}],"default":["none"]`, "none", ""},
+		"a name before":       {`"from":[{"attribute":"mail"}]`, "Ada.Fenwick@wrenmoor.example|ada@wrenmoor.example", ""},
+		"of a format":         {`"from":[{"attribute":"mail","nameFormat":"other"}]`, "other@wrenmoor.example", ""},
+		"by path":             {`"from":[{"attribute":"address.country"}]`, "NO", ""},
+		"a list by path":      {`"from":[{"attribute":"address.lines"}]`, "a|b", ""},
+		"null by path":        {`"from":[{"attribute":"address.x"}]`, "", ""},
+		"deeper":              {`"from":[{"attribute":"address.in.y"}]`, "2", ""},
+		"a structure":         {`"from":[{"attribute":"address.in"}]`, `{"y":2}`, ""},
+		"a structure as text": {`"from":[{"attribute":"address"}],"steps":[{"do":"lower"}]`, "", `is a structure`},
+		"an empty source":     {`"from":[{"attribute":"blank"},{"attribute":"role"}]`, "urn:role:driver", ""},
+		"emptied by a step":   {`"from":[{"attribute":"role"}],"steps":[{"do":"replace","text":".*","with":""}],"default":["x"]`, "x", `is empty`},
+		"one of them empty":   {`"all":true,"from":[{"attribute":"blank"},{"constant":"b"}]`, "b", ""},
+		"one emptied": {`"from":[{"attribute":"grade"}],"steps":[{"do":"replace","text":"x","with":""}]`, "7|1e2",
+			`"" is empty`},
+		"a time": {`"to":{"name":"t","type":"time"},"from":[{"attribute":"at"}]`, "2026-11-26T08:00:00Z",
+			`"noon" is no time`},
+		"a condition": {`"when":"attributes.groups.exists(g, g == 'wm-drivers')","from":[{"constant":"yes"}]`,
+			"yes", ""},
 		"one that does not hold": {`"when":"nameFormat != ''","from":[{"constant":"yes"}],"default":["no"]`, "", ""},
-		"one without an answer":  {`"when":"attributes.none[0] == 'x'","from":[{"constant":"yes"}]`, "", "the condition cannot be answered: no such key: none"},
-		"one that asks first":    {`"when":"!has(attributes.none) && subject.endsWith('.example')","from":[{"constant":"yes"}]`, "yes", ""},
-		"a value":                {`"from":[{"expression":"attributes.role[0].split(':')[2] + '@' + subject.split('@')[1]"}]`, "driver@wrenmoor.example", ""},
-		"a list":                 {`"from":[{"expression":"attributes.groups.filter(g, g.startsWith('wm-')).map(g, g.substring(3))"}],"steps":[{"do":"distinct"}]`, "drivers|signals", ""},
-		"one of many":            {`"all":true,"from":[{"constant":"a"},{"expression":"attributes[?'none'].orValue([])"},{"expression":"int(attributes.grade[0]) + 1"}]`, "a|8", ""},
-		"a member":               {`"from":[{"expression":"attributes.address[0].lines[1]"}]`, "b", ""},
-		"a map":                  {`"from":[{"expression":"{'n': attributes.grade.size()}"}]`, `{"n":3}`, ""},
-		"past the end":           {`"from":[{"expression":"attributes.role[7]"},{"attribute":"role"}]`, "urn:role:driver", "cannot be worked out: index out of bounds: 7"},
-		"of control characters":  {`"from":[{"expression":"subject + '\\n'"}]`, "", "has control characters"},
+		"one without an answer": {`"when":"attributes.none[0] == 'x'","from":[{"constant":"yes"}]`, "",
+			"the condition cannot be answered: no such key: none"},
+		"one that asks first": {`"when":"!has(attributes.none) && subject.endsWith('.example')","from":[{"constant":"yes"}]`,
+			"yes", ""},
+		"a value": {`"from":[{"expression":"attributes.role[0].split(':')[2] + '@' + subject.split('@')[1]"}]`,
+			"driver@wrenmoor.example", ""},
+		"a list":      {`"from":[{"expression":"attributes.groups.filter(g, g.startsWith('wm-')).map(g, g.substring(3))"}],"steps":[{"do":"distinct"}]`, "drivers|signals", ""},
+		"one of many": {`"all":true,"from":[{"constant":"a"},{"expression":"attributes[?'none'].orValue([])"},{"expression":"int(attributes.grade[0]) + 1"}]`, "a|8", ""},
+		"a member":    {`"from":[{"expression":"attributes.address[0].lines[1]"}]`, "b", ""},
+		"a map":       {`"from":[{"expression":"{'n': attributes.grade.size()}"}]`, `{"n":3}`, ""},
+		"past the end": {`"from":[{"expression":"attributes.role[7]"},{"attribute":"role"}]`, "urn:role:driver",
+			"cannot be worked out: index out of bounds: 7"},
+		"of control characters": {`"from":[{"expression":"subject + '\\n'"}]`, "", "has control characters"},
 		"too costly": {`"from":[{"expression":"[1,2,3,4,5,6,7,8,9,0].all(a, [1,2,3,4,5,6,7,8,9,0].all(b, [1,2,3,4,5,6,7,8,9,0].all(c, ` +
 			`[1,2,3,4,5,6,7,8,9,0].all(d, [1,2,3,4,5,6,7,8,9,0].all(e, a+b+c+d+e >= 0)))))"}]`, "", "cost limit"},
 		"deeper than there is": {`"from":[{"attribute":"address.country.code"}]`, "", ""},
@@ -128,22 +152,23 @@ func TestMappingsThatCannotWork(t *testing.T) {
 	lines := `{"from":"a","to":"b"},{"from":"a","to":"c"}`
 	to := `{"to":{"name":"t"},"from":[{"attribute":"a"}]`
 	for rules, want := range map[string]string{
-		`{"to":{"name":"t"}}`:                                                               "rule 1, from: it has no source",
-		`{"to":{"name":" "},"from":[{"attribute":"a"}]}`:                                    `to.name: it is empty`,
-		`{"to":{"name":"t"},"from":[{}]}`:                                                   `from[0]: it is to be one of`,
-		`{"to":{"name":"t"},"from":[{"attribute":"a","subject":true}]}`:                     `2 are given`,
-		`{"to":{"name":"t"},"from":[{"constant":"a"},{"attribute":"b"}]}`:                   `from[1]: it is never reached`,
-		to + `},` + to + `}`:                                                                `rule 2, to: rule 1 makes t already`,
-		to + `,"steps":[{"do":"befor","text":"@"}]}`:                                        `there is no step "befor"`,
-		to + `,"steps":[{"do":"before"}]}`:                                                  `steps[0].text: before needs one`,
-		to + `,"steps":[{"do":"trim","text":"x"}]}`:                                         `trim takes none`,
-		to + `,"steps":[{"do":"keep","text":"a(b"}]}`:                                       `does not compile at character 1: missing closing ): "a(b"`,
-		to + `,"steps":[{"do":"keep","text":"ab[z-a]"}]}`:                                   `at character 4: invalid character class range: "z-a"`,
-		to + `,"steps":[{"do":"keep","text":"((a{30}){30}b){1}c(d{200})"}]}`:                `costs too much`,
-		to + `,"steps":[{"do":"keep","text":"(a{1000}){1000}"}]}`:                           `character`,
-		to + `,"steps":[{"do":"replace","text":"(a)","with":"$1x"}]}`:                       `no group 1x`,
-		to + `,"steps":[{"do":"replace","text":"(a)","with":"${2}"}]}`:                      `no group 2`,
-		to + `,"steps":[{"do":"lookUp","table":[` + lines + `]}]}`:                          `steps[0].table[1]: "a" stands in an earlier line`,
+		`{"to":{"name":"t"}}`:                                                "rule 1, from: it has no source",
+		`{"to":{"name":" "},"from":[{"attribute":"a"}]}`:                     `to.name: it is empty`,
+		`{"to":{"name":"t"},"from":[{}]}`:                                    `from[0]: it is to be one of`,
+		`{"to":{"name":"t"},"from":[{"attribute":"a","subject":true}]}`:      `2 are given`,
+		`{"to":{"name":"t"},"from":[{"constant":"a"},{"attribute":"b"}]}`:    `from[1]: it is never reached`,
+		to + `},` + to + `}`:                                                 `rule 2, to: rule 1 makes t already`,
+		to + `,"steps":[{"do":"befor","text":"@"}]}`:                         `there is no step "befor"`,
+		to + `,"steps":[{"do":"before"}]}`:                                   `steps[0].text: before needs one`,
+		to + `,"steps":[{"do":"trim","text":"x"}]}`:                          `trim takes none`,
+		to + `,"steps":[{"do":"keep","text":"a(b"}]}`:                        `does not compile at character 1: missing closing ): "a(b"`,
+		to + `,"steps":[{"do":"keep","text":"ab[z-a]"}]}`:                    `at character 4: invalid character class range: "z-a"`,
+		to + `,"steps":[{"do":"keep","text":"((a{30}){30}b){1}c(d{200})"}]}`: `costs too much`,
+		to + `,"steps":[{"do":"keep","text":"(a{1000}){1000}"}]}`:            `character`,
+		to + `,"steps":[{"do":"replace","text":"(a)","with":"$1x"}]}`:        `no group 1x`,
+		to + `,"steps":[{"do":"replace","text":"(a)","with":"${2}"}]}`:       `no group 2`,
+		to + `,"steps":[{"do":"lookUp","table":[` + lines +
+			`]}]}`: `steps[0].table[1]: "a" stands in an earlier line`,
 		to + `,"steps":[{"do":"date","text":"dd.mm","with":"date"}]}`:                       `"dd.mm" is no form of a date`,
 		to + `,"mandatory":true,"default":["x"]}`:                                           `mandatory: with a default`,
 		to + `,"steps":[{"do":"prefix","text":"\u0007"}]}`:                                  `control characters`,
@@ -225,12 +250,14 @@ func TestExpressionsSayWhatTheyRead(t *testing.T) {
 		`[{"a": attributes.uid}][0].a.map(u, u + attributes.sn[0])`: "uid sn",
 		`attributes.?cn.orValue([])`:                                "cn",
 	} {
-		m := profile.Mapping{Rules: []profile.Rule{{To: profile.Target{Name: "t"}, From: []profile.Source{{Expression: text}}}}}
+		m := profile.Mapping{Rules: []profile.Rule{{To: profile.Target{Name: "t"},
+			From: []profile.Source{{Expression: text}}}}}
 		octets, err := json.Marshal(m)
 		require.NoError(t, err)
 		require.NoError(t, json.Unmarshal(octets, &m))
 		for _, name := range strings.Fields("mail uid sn cn groups other") {
-			require.Equal(t, slices.Contains(strings.Fields(reads), name), m.Reads(profile.Attribute{Name: name}), "%s: %s", text, name)
+			require.Equal(t, slices.Contains(strings.Fields(reads), name), m.Reads(profile.Attribute{Name: name}), "%s: %s",
+				text, name)
 		}
 	}
 }
@@ -258,7 +285,8 @@ func TestTheCostOfAllRulesIsBounded(t *testing.T) {
 	for i := range profile.MostRules {
 		rules = append(rules, fmt.Sprintf(`{"to":{"name":"t%d"},"from":[{"attribute":"long"}],"steps":[{"do":"keep","text":"(a?){40}b$"}]}`, i))
 	}
-	long := profile.Profile{Attributes: []profile.Attribute{{Name: "long", Values: slices.Repeat(profile.Texts(strings.Repeat("a", 60000)), 10)}}}
+	long := profile.Profile{Attributes: []profile.Attribute{{Name: "long",
+		Values: slices.Repeat(profile.Texts(strings.Repeat("a", 60000)), 10)}}}
 	got, err := mapping(t, strings.Join(rules, ",")).Run(long, profile.Intake, true)
 	require.NoError(t, err)
 	require.Equal(t, profile.TooMuch, got.Worked[profile.MostRules-1].Outcome)
@@ -266,7 +294,8 @@ func TestTheCostOfAllRulesIsBounded(t *testing.T) {
 
 // FuzzMapping: whatever is compiled runs, and says the same with and without telling.
 func FuzzMapping(f *testing.F) {
-	f.Add(`{"rules":[{"to":{"name":"t"},"from":[{"attribute":"groups"}],"steps":[{"do":"capture","text":"a(b)?"}]}]}`, "wm-x")
+	f.Add(`{"rules":[{"to":{"name":"t"},"from":[{"attribute":"groups"}],"steps":[{"do":"capture","text":"a(b)?"}]}]}`,
+		"wm-x")
 	f.Fuzz(func(t *testing.T, text, value string) {
 		var m profile.Mapping
 		if json.Unmarshal([]byte(text), &m) != nil {
@@ -285,7 +314,8 @@ func BenchmarkMapping(b *testing.B) {
 	rules := []string{}
 	for i := range 60 {
 		steps := []string{`{"do":"lower"}`, `{"do":"before","text":"@"}`, `{"do":"trim"}`, `{"do":"suffix","text":"x"}`}
-		rules = append(rules, fmt.Sprintf(`{"to":{"name":"t%d"},"from":[{"attribute":"a%d"}],"steps":[%s]}`, i, i%20, steps[i%4]))
+		rules = append(rules, fmt.Sprintf(`{"to":{"name":"t%d"},"from":[{"attribute":"a%d"}],"steps":[%s]}`, i, i%20,
+			steps[i%4]))
 	}
 	p := profile.Profile{}
 	for i := range 20 {

@@ -91,7 +91,10 @@ func (m Mapping) Keeps() int {
 
 // Casts gives the place of the first rule that reads the role somebody enters with, -1 if there is none.
 func (m Mapping) Casts() int {
-	return slices.IndexFunc(m.Rules, func(r Rule) bool { return slices.ContainsFunc(r.From, func(s Source) bool { return s.Role }) })
+	return slices.IndexFunc(m.Rules, func(r Rule) bool {
+		return slices.ContainsFunc(r.From,
+			func(s Source) bool { return s.Role })
+	})
 }
 
 // Lasting are those of a profile's attributes that rules keep with the person, and the
@@ -120,7 +123,8 @@ func (m Mapping) Alike(n Mapping) bool {
 
 // bare says what is wrong with a rule that takes one away and says more than that.
 func (r Rule) bare(bad wrong) error {
-	if len(r.From)+len(r.Steps)+len(r.Default) > 0 || r.All || r.When != "" || r.Mandatory || r.Keep != "" || r.To.Type != "" {
+	if len(r.From)+len(r.Steps)+len(r.Default) > 0 || r.All || r.When != "" || r.Mandatory || r.Keep != "" ||
+		r.To.Type != "" {
 		return bad("omit", "a rule that takes away that of the set says only which, in to; leave out the rest")
 	}
 	return nil

@@ -40,7 +40,8 @@ func TestWhatMeansTheSame(t *testing.T) {
 		require.Equal(t, c.same, profile.Same(c.name, c.a, c.b), "%s: %q, %q", c.name, c.a, c.b)
 	}
 	require.Equal(t, "kelvin \u212a, \u0130, äö, straße, ω", profile.Small("KELVIN \u212a, \u0130, ÄÖ, STRAßE, Ω"))
-	for _, no := range []string{"", "a@", "@b.example", "a@b", "a b@c.example", "a@-b.example", "a@b..example", "a@xn--\u00fc.example",
+	for _, no := range []string{"", "a@", "@b.example", "a@b", "a b@c.example", "a@-b.example", "a@b..example",
+		"a@xn--\u00fc.example",
 		"\"a@b\"@c.example", "a@[127.0.0.1]", "a\x00@b.example"} {
 		_, ok := profile.Address(no)
 		require.False(t, ok, "%q", no)

@@ -40,7 +40,8 @@ func TestClaimsAreFound(t *testing.T) {
 		{Name: "staffNumber", Values: []profile.Value{number}},
 		{Name: "depots", Values: profile.Texts("a", "b")},
 		{Name: "empty"},
-		{Name: "http://schemas.xmlsoap.org/ws/2005/05/identity/claims/webpage", Values: profile.Texts("https://ada.example")},
+		{Name: "http://schemas.xmlsoap.org/ws/2005/05/identity/claims/webpage",
+			Values: profile.Texts("https://ada.example")},
 		{Name: "preferredLanguage", Values: profile.Texts("en"), Ruled: true},
 		{Name: "middle_name", Values: profile.Texts("Maria"), Ruled: true},
 	}
@@ -61,8 +62,9 @@ func TestClaimsAreFound(t *testing.T) {
 	got := found(func(string) bool { return true })
 	for name, want := range map[string]string{"given_name": `"Ada"`, "name": `"Ada Fenwick"`,
 		"email": `"ada.fenwick@wrenmoor.example"`, "email_verified": "", "phone_number_verified": "true",
-		"groups": `["drivers"]`, "staffNumber": "12345678901234567890", "depots": `["a","b"]`, "empty": "", "family_name": "",
-		"website": `"https://ada.example"`, "updated_at": "", "locale": "", "middle_name": `"Maria"`} {
+		"groups": `["drivers"]`, "staffNumber": "12345678901234567890", "depots": `["a","b"]`, "empty": "",
+		"family_name": "",
+		"website":     `"https://ada.example"`, "updated_at": "", "locale": "", "middle_name": `"Maria"`} {
 		require.Equal(t, want, got[name], name)
 	}
 	require.Contains(t, got["address"], "Wrenmoor")

@@ -234,7 +234,8 @@ func TestMetadataSignedByXmlsec1(t *testing.T) {
 			"http://www.w3.org/TR/2001/REC-xml-c14n-20010315", false, ""},
 		{"with SHA-1", "#_1", ds + "rsa-sha1", ds + "sha1", "http://www.w3.org/2001/10/xml-exc-c14n#", false,
 			finding.SignatureSHA1},
-		{"with SHA-1 by exception", "#_1", ds + "rsa-sha1", ds + "sha1", "http://www.w3.org/2001/10/xml-exc-c14n#", true, ""},
+		{"with SHA-1 by exception", "#_1", ds + "rsa-sha1", ds + "sha1", "http://www.w3.org/2001/10/xml-exc-c14n#", true,
+			""},
 	} {
 		signature := `<ds:Signature xmlns:ds="` + ds + `"><ds:SignedInfo><ds:CanonicalizationMethod Algorithm="` + c.c14n +
 			`"/><ds:SignatureMethod Algorithm="` + c.method + `"/><ds:Reference URI="` + c.uri +

@@ -138,7 +138,8 @@ func (r *Resolve) Verify(sp *SP, p xmlsec.Policy) error {
 
 // WriteArtifactResponse answers an ArtifactResolve with a message, or with none
 // (SAML core §3.5.2), signed.
-func WriteArtifactResponse(id, inResponseTo string, issuer EntityID, message []byte, at time.Time, pair *keys.Pair) ([]byte,
+func WriteArtifactResponse(id, inResponseTo string, issuer EntityID, message []byte, at time.Time,
+	pair *keys.Pair) ([]byte,
 	error) {
 	root := samlp("ArtifactResponse").Declare("samlp", NSProtocol).Declare("saml", NSAssertion).Set("ID",
 		id).Set("Version", "2.0").

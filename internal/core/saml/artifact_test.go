@@ -76,7 +76,8 @@ func TestArtifact(t *testing.T) {
 	opened, err := message.Open(&saml.IDP{EntityID: idpID,
 		Keys: []saml.Key{{Certificate: keys.Certificate{Public: &s.key.PublicKey}}}}, saml.Trust{Now: now}, &log)
 	require.NoError(t, err)
-	_, err = opened.Check(saml.Expect{EntityIDs: []saml.EntityID{ourID}, ACS: acs, Request: &saml.Sent{ID: "_q1"}, Now: now},
+	_, err = opened.Check(saml.Expect{EntityIDs: []saml.EntityID{ourID}, ACS: acs, Request: &saml.Sent{ID: "_q1"},
+		Now: now},
 		&log)
 	require.NoError(t, err, "the signature inside still holds")
 

@@ -265,7 +265,8 @@ func (s *SP) chooseACS(r *AuthnRequest) (Endpoint, error) {
 // request is signed: in the address, or enveloped.
 func WriteAuthnRequest(r AuthnRequest, to Endpoint, relayState string, pair *keys.Pair) (Outbound, error) {
 	root := samlp("AuthnRequest").Declare("samlp", NSProtocol).Declare("saml", NSAssertion).
-		Set("ID", r.ID).Set("Version", "2.0").Set("IssueInstant", formatTime(r.IssueInstant)).Set("Destination", to.Location).
+		Set("ID", r.ID).Set("Version", "2.0").Set("IssueInstant", formatTime(r.IssueInstant)).Set("Destination",
+		to.Location).
 		Set("AssertionConsumerServiceURL", r.ACS).Set("ProtocolBinding", map[bool]string{false: BindingPOST,
 		true: BindingArtifact}[r.ByArtifact])
 	if r.ForceAuthn {

@@ -229,7 +229,8 @@ func readEntity(entity *xmlsec.Element, now time.Time) (*Metadata, error) {
 	written := entity.Attr("entityID")
 	id, err := ParseEntityID(strings.TrimSpace(written))
 	if err != nil {
-		return nil, finding.New(finding.MetadataEntityID, finding.Fact("Characters", strconv.Itoa(len([]rune(strings.TrimSpace(written))))))
+		return nil, finding.New(finding.MetadataEntityID, finding.Fact("Characters",
+			strconv.Itoa(len([]rune(strings.TrimSpace(written))))))
 	}
 	m := &Metadata{EntityID: id, Trimmed: trimmed(entity)}
 	if written != string(id) {

@@ -193,14 +193,16 @@ func TestMetadataTellsItsTermsAndAlgorithms(t *testing.T) {
 	require.Empty(t, again.Missing())
 	require.Equal(t, []string{"entity ID", "SingleSignOnService by HTTP-Redirect or HTTP-POST", "signing certificate"},
 		(&saml.IDP{}).Missing())
-	require.Equal(t, []string{"entity ID", "AssertionConsumerService by HTTP-POST or HTTP-Artifact"}, (&saml.SP{}).Missing())
+	require.Equal(t, []string{"entity ID", "AssertionConsumerService by HTTP-POST or HTTP-Artifact"},
+		(&saml.SP{}).Missing())
 }
 
 func TestOurMetadataIsReadBack(t *testing.T) {
 	pair, err := keys.Generate("test", now, rand.Reader)
 	require.NoError(t, err)
-	asks := []saml.RequestedAttribute{{Name: "urn:oid:2.5.4.42", NameFormat: saml.NameFormatURI, FriendlyName: "givenName",
-		Required: true}, {Name: "groups"}}
+	asks := []saml.RequestedAttribute{{Name: "urn:oid:2.5.4.42", NameFormat: saml.NameFormatURI,
+		FriendlyName: "givenName",
+		Required:     true}, {Name: "groups"}}
 	written := saml.WriteSPMetadata(saml.SPFace{EntityID: ourID, ACS: acs, Requested: append(asks, asks[1]),
 		Keys: []keys.Certificate{pair.Certificate}})
 	m, err := saml.ReadMetadata(written, now)

@@ -102,7 +102,8 @@ func TestResponse(t *testing.T) {
 	s := newSigner(t)
 	idp := &saml.IDP{EntityID: idpID,
 		Keys: []saml.Key{{Use: "signing", Certificate: keys.Certificate{Public: &s.key.PublicKey}}}}
-	asked := saml.Expect{EntityIDs: []saml.EntityID{ourID}, ACS: acs, Request: &saml.Sent{ID: "_q1"}, Now: now.Add(time.Second),
+	asked := saml.Expect{EntityIDs: []saml.EntityID{ourID}, ACS: acs, Request: &saml.Sent{ID: "_q1"},
+		Now:  now.Add(time.Second),
 		Skew: time.Minute}
 	unasked := asked
 	unasked.Request = nil
@@ -126,7 +127,9 @@ func TestResponse(t *testing.T) {
 		{"accepts times with milliseconds and offset", "assertion", []string{"2026-11-23T08:05:00Z",
 			"2026-11-23T09:05:00.123+01:00"}, nil, asked, none},
 		{"accepts unknown extensions and foreign attributes", "assertion",
-			[]string{"<samlp:Status>", `<samlp:Extensions><x:any xmlns:x="urn:x" x:y="z"><x:deep/></x:any></samlp:Extensions><samlp:Status>`, "<saml:AuthnStatement ", `<saml:AuthnStatement xmlns:x="urn:x" x:y="z" `}, nil, asked, none},
+			[]string{"<samlp:Status>",
+				`<samlp:Extensions><x:any xmlns:x="urn:x" x:y="z"><x:deep/></x:any></samlp:Extensions><samlp:Status>`,
+				"<saml:AuthnStatement ", `<saml:AuthnStatement xmlns:x="urn:x" x:y="z" `}, nil, asked, none},
 		{"accepts typed and empty values", "assertion", []string{"<saml:AttributeValue>drivers",
 			`<saml:AttributeValue xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" xmlns:xs="http://www.w3.org/2001/XMLSchema" xsi:type="xs:string">drivers`, "</saml:Attribute>", `<saml:AttributeValue xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" xsi:nil="true"/></saml:Attribute>`}, nil, asked, none},
 		{"accepts white space between elements", "assertion", []string{"><saml:", ">\n  <saml:"}, nil, asked, none},

@@ -77,7 +77,8 @@ func WriteResponse(a Answer, p Protection) ([]byte, error) {
 	for _, authority := range a.Authorities {
 		authn.Add(saml("AuthenticatingAuthority").AddText(authority))
 	}
-	statement := saml("AuthnStatement").Set("AuthnInstant", formatTime(a.AuthnInstant)).Set("SessionIndex", a.SessionIndex)
+	statement := saml("AuthnStatement").Set("AuthnInstant", formatTime(a.AuthnInstant)).Set("SessionIndex",
+		a.SessionIndex)
 	if !a.SessionNotOnOrAfter.IsZero() {
 		statement.Set("SessionNotOnOrAfter", formatTime(a.SessionNotOnOrAfter))
 	}

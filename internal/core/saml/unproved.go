@@ -43,7 +43,8 @@ func Unproved(text string) (*Assertion, error) {
 		}
 	}
 	if !e.Is(NSAssertion, "Assertion") {
-		return nil, finding.New(finding.MessageUndecodable, finding.Compare("Outermost element", "Response or Assertion", e.Local))
+		return nil, finding.New(finding.MessageUndecodable, finding.Compare("Outermost element", "Response or Assertion",
+			e.Local))
 	}
 	a := &Assertion{}
 	if s := e.Child(NSAssertion, "Subject"); s != nil {

@@ -27,7 +27,8 @@ func part(t *testing.T, s, tag string) (before, el, behind string) {
 func TestSignatureWrapping(t *testing.T) {
 	s := newSigner(t)
 	idp := &saml.IDP{EntityID: idpID, Keys: []saml.Key{{Certificate: keys.Certificate{Public: &s.key.PublicKey}}}}
-	asked := saml.Expect{EntityIDs: []saml.EntityID{ourID}, ACS: acs, Request: &saml.Sent{ID: "_q1"}, Now: now, Skew: time.Minute}
+	asked := saml.Expect{EntityIDs: []saml.EntityID{ourID}, ACS: acs, Request: &saml.Sent{ID: "_q1"}, Now: now,
+		Skew: time.Minute}
 	forge := strings.NewReplacer("ada.fenwick", "eve", ` ID="_a1"`, ` ID="_evil"`, ` ID="_r1"`, ` ID="_evil"`,
 		"@ASSERTION@", "", "@RESPONSE@", "")
 

@@ -1,12 +1,13 @@
-// Package signout decides what follows when somebody signs out, or a session ends: who was told somebody in it, how each of
-// them hears that this is over, and where the browser goes meanwhile. It is a machine beside the crossing and made like it:
+// Package signout decides what follows when somebody signs out, or a session ends: who was told somebody in it, how
+// each of them hears that this is over, and where the browser goes meanwhile. It is a machine beside the crossing and
+// made like it:
 //
 //	Advance(snapshot, state, event, facts, now) → state', effects, what comes next
 //
-// Participants that hear through the back channel are told at once, each by a notice that waits in the outbox until it is
-// heard or its time is over: one that does not answer holds up nobody. Participants that the browser has to be sent to are
-// visited one after another; each has a time by which the person is to be back. Whatever becomes of them, the session here
-// has ended before anybody is asked.
+// Participants that hear through the back channel are told at once, each by a notice that waits in the outbox until
+// it is heard or its time is over: one that does not answer holds up nobody. Participants that the browser has to be
+// sent to are visited one after another; each has a time by which the person is to be back. Whatever becomes of them,
+// the session here has ended before anybody is asked.
 package signout
 
 import (
@@ -77,7 +78,8 @@ type Done struct{ Back string }
 // Effect is something to be stored.
 type Effect interface{ effect() }
 
-// EndSession ends the session with everything that hangs on it. There is no guard: ending one that has ended is no loss.
+// EndSession ends the session with everything that hangs on it. There is no guard: ending one that has ended is no
+// loss.
 type EndSession struct{ Session *crossing.Session }
 
 // Tell puts a notice to an application into the outbox.
@@ -166,8 +168,8 @@ func Advance(snap *federation.Snapshot, s State, e Event, f crossing.Facts, now 
 	return t.visits(snap, s, now)
 }
 
-// returned goes on when a participant sends the browser back. One that comes too late, or is another one, is passed over:
-// what it has to say is said by its own side.
+// returned goes on when a participant sends the browser back. One that comes too late, or is another one, is passed
+// over: what it has to say is said by its own side.
 func returned(snap *federation.Snapshot, s State, e Event, now time.Time) Turn {
 	if s.At == nil || s.At.Name != e.From || now.After(s.Until) {
 		return Turn{State: s, Next: &Done{}}
@@ -213,8 +215,8 @@ func Address(snap *federation.Snapshot, at Participant, state string) (string, b
 	return side.Part(&snap.Gate, p, at.Upstream, state)
 }
 
-// Plan says whom to tell, each once however often it was told somebody. One that was removed, or does not want to hear, is
-// left out; one that is paused is told all the same: it holds sessions of its own.
+// Plan says whom to tell, each once however often it was told somebody. One that was removed, or does not want to
+// hear, is left out; one that is paused is told all the same: it holds sessions of its own.
 func Plan(snap *federation.Snapshot, issued []Issued) (out []Notice) {
 	type telling struct {
 		app     federation.ID

@@ -80,7 +80,8 @@ func TestASignOut(t *testing.T) {
 	}
 	having := func(without ...string) *federation.Snapshot {
 		var all []federation.Object
-		for name, at := range map[string]string{"north": "https://north.example", "mute": "", "yard": "https://yard.example"} {
+		for name, at := range map[string]string{"north": "https://north.example", "mute": "",
+			"yard": "https://yard.example"} {
 			if !strings.Contains(fmt.Sprint(without), name) {
 				all = append(all, &federation.Provider{Basics: basics(name), Side: provider{at: at}})
 			}
@@ -97,7 +98,8 @@ func TestASignOut(t *testing.T) {
 		session.Proofs = append(session.Proofs, a)
 	}
 	facts := crossing.Facts{}
-	facts.Put(WasTold{"s1"}, []Issued{{App: "planner", Session: "a"}, {App: "planner", Session: "a"}, {App: "planner", Session: "b"},
+	facts.Put(WasTold{"s1"}, []Issued{{App: "planner", Session: "a"}, {App: "planner", Session: "a"},
+		{App: "planner", Session: "b"},
 		{App: "deaf", Session: "c"}, {App: "removed", Session: "d"}})
 	for _, name := range []string{"north", "mute", "yard"} {
 		facts.Put(IsIn{"s1", federation.ID(name)}, &crossing.Upstream{Subject: "ada"})
@@ -109,7 +111,8 @@ func TestASignOut(t *testing.T) {
 	require.Equal(t, "lack told, lack in north, lack in mute, lack in yard, lack in saml, missed [] heard []",
 		told(Advance(having(), State{}, left, crossing.Facts{}, now)))
 	require.Equal(t, ends+"back to , missed [] heard []",
-		told(Advance(having(), State{}, Event{Kind: Ended, Session: session}, facts, now)), "nobody is here to be sent anywhere")
+		told(Advance(having(), State{}, Event{Kind: Ended, Session: session}, facts, now)),
+		"nobody is here to be sent anywhere")
 	first := Advance(having(), State{}, left, facts, now)
 	require.Equal(t, ends+"keep for north, send to north, missed [mute saml] heard []", told(first))
 	address, ok := Address(having(), *first.State.At, "of-the-state")

@@ -184,11 +184,15 @@ func (t *Table) row(line int, cells []string) (held int) {
 	case len(cells) == 1 && strings.TrimSpace(cells[0]) == "":
 		return 0
 	case len(cells) > len(t.Head):
-		t.Bad = append(t.Bad, BadRow{Line: line, Cause: fmt.Sprintf("it has %d cells, there are %d headings", len(cells), len(t.Head))})
+		t.Bad = append(t.Bad, BadRow{Line: line, Cause: fmt.Sprintf("it has %d cells, there are %d headings", len(cells),
+			len(t.Head))})
 		return 0
 	}
 	for i, c := range cells {
-		if len(c) > maxCell || strings.ContainsFunc(c, func(r rune) bool { return r < ' ' && r != '\t' && r != '\n' || r == 0x7f }) {
+		if len(c) > maxCell || strings.ContainsFunc(c, func(r rune) bool {
+			return r < ' ' && r != '\t' && r != '\n' ||
+				r == 0x7f
+		}) {
 			t.Bad = append(t.Bad, BadRow{Line: line, Column: t.Head[i],
 				Cause: fmt.Sprintf("it has more than %d octets, or control characters", maxCell)})
 			return 0

@@ -52,8 +52,10 @@ type Entry struct {
 // Recorded gives the entry of a turn. before is the state it began with, f the
 // facts that it ended with.
 func Recorded(before crossing.State, e crossing.Event, f crossing.Facts, t crossing.Turn, at time.Time) Entry {
-	out := Entry{At: at, Kind: e.Kind, App: finding.Clip(e.App), Target: e.Target, Via: e.Via, Role: finding.Clip(e.Role), Again: e.Again,
-		Start: federation.Name(finding.Clip(string(e.Start))), Typed: crossing.ClipAddress(e.Address), Many: e.Many, Holds: crossing.Holds(before, e), Network: e.Browser.Network,
+	out := Entry{At: at, Kind: e.Kind, App: finding.Clip(e.App), Target: e.Target, Via: e.Via, Role: finding.Clip(e.Role),
+		Again: e.Again,
+		Start: federation.Name(finding.Clip(string(e.Start))), Typed: crossing.ClipAddress(e.Address), Many: e.Many,
+		Holds: crossing.Holds(before, e), Network: e.Browser.Network,
 		Before: before.Resting(), Told: t.Told,
 		New: f.New, People: map[string]person.Person{}, Decided: t.Decided}
 	out.Before.ProviderState, out.Before.Upstream, out.Before.Browser.Secret = nil, nil, nil
@@ -105,7 +107,8 @@ func Recorded(before crossing.State, e crossing.Event, f crossing.Facts, t cross
 func Replay(snap *federation.Snapshot, in Entry) crossing.Decision { return run(snap, in).Decided }
 
 func run(snap *federation.Snapshot, in Entry) crossing.Turn {
-	e := crossing.Event{Kind: in.Kind, App: in.App, Target: in.Target, Via: in.Via, Role: in.Role, Start: in.Start, Again: in.Again,
+	e := crossing.Event{Kind: in.Kind, App: in.App, Target: in.Target, Via: in.Via, Role: in.Role, Start: in.Start,
+		Again:   in.Again,
 		Address: in.Typed, Many: in.Many, Told: in.Told, Said: in.Said, Gave: in.Gave,
 		Browser: crossing.Browser{Network: in.whence(), Holds: in.Holds}}
 	if in.Kind == crossing.Arrived {
@@ -118,7 +121,8 @@ func run(snap *federation.Snapshot, in Entry) crossing.Turn {
 	}
 	t := crossing.Advance(snap, s, e, f, in.At)
 	if l, ok := t.Next.(*crossing.Lacks); ok && l.Mails() && in.Mailed != nil {
-		t = crossing.Advance(snap, t.State, crossing.Event{Kind: crossing.Learned, Gave: e.Gave, Browser: e.Browser}, f, in.At)
+		t = crossing.Advance(snap, t.State, crossing.Event{Kind: crossing.Learned, Gave: e.Gave, Browser: e.Browser}, f,
+			in.At)
 	}
 	return t
 }

@@ -233,7 +233,8 @@ var results = map[string]string{crossing.Entered: "let in", crossing.Refused: "r
 
 // pages are how they read what comes next.
 var pages = map[string]string{"show choose": "asked which provider to use", "show form": "asked for something first",
-	"show agree": "asked to agree first", "challenge": "the browser is asked to prove who it is", "leave provider": "sent to the provider"}
+	"show agree": "asked to agree first", "challenge": "the browser is asked to prove who it is",
+	"leave provider": "sent to the provider"}
 
 // places is in how many places an application is told something by decisions.
 func places(all ...crossing.Decision) int {

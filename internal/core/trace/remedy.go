@@ -33,11 +33,12 @@ const (
 	mostTold  = 6
 )
 
-// Remedies are the single changes each of which, run through the recorded turn in which somebody was refused entry, lets
-// them in: the smallest first. None if the turn was not such a refusal. As gives what is kept of a person by now.
+// Remedies are the single changes each of which, run through the recorded turn in which somebody was refused entry,
+// lets them in: the smallest first. None if the turn was not such a refusal. As gives what is kept of a person by now.
 func Remedies(snap *federation.Snapshot, in Entry, as func(id int64) (person.Person, error)) ([]Remedy, error) {
 	app, there := snap.Application(in.Decided.App)
-	if !there || !crossing.OfEntry(&finding.Finding{Code: in.Decided.Finding}) || in.Decided.Finding == finding.PersonDisabled {
+	if !there || !crossing.OfEntry(&finding.Finding{Code: in.Decided.Finding}) ||
+		in.Decided.Finding == finding.PersonDisabled {
 		return nil, nil
 	}
 	r := remedying{snap: snap, in: in, app: app}
@@ -57,14 +58,17 @@ func Remedies(snap *federation.Snapshot, in Entry, as func(id int64) (person.Per
 		r.byPerson()
 	}
 	if rule := t.Entry.Rule; rule != nil {
-		if o, is := snap.Object(federation.Ref{Kind: federation.KindRule, Name: rule.Name}); is && r.enters(run(snap.Lacking(o), in)) {
-			r.add(RemedyRule, fmt.Sprintf("Remove the rule %s: %s, or exempt them from it.", rule.Name, rule.Title), "innergate object remove rule/"+string(rule.Name))
+		if o, is := snap.Object(federation.Ref{Kind: federation.KindRule, Name: rule.Name}); is &&
+			r.enters(run(snap.Lacking(o), in)) {
+			r.add(RemedyRule, fmt.Sprintf("Remove the rule %s: %s, or exempt them from it.", rule.Name, rule.Title),
+				"innergate object remove rule/"+string(rule.Name))
 		}
 	}
 	if open := *app; app.Everyone == federation.EveryoneNo {
 		open.Everyone = federation.EveryoneYes
 		if r.enters(run(snap.With(&open), in)) {
-			r.add(RemedySetting, "Let everyone in about whom nothing else is said.", fmt.Sprintf("innergate app admit %s --everyone", app.Name))
+			r.add(RemedySetting, "Let everyone in about whom nothing else is said.",
+				fmt.Sprintf("innergate app admit %s --everyone", app.Name))
 		}
 	}
 	return r.out[:min(len(r.out), mostTold)], nil
@@ -112,9 +116,13 @@ func (r *remedying) with(change func(p *person.Person)) Entry {
 
 // byPerson tries an admission, each role, and membership of each group of which something is said.
 func (r *remedying) byPerson() {
-	admitted := r.with(func(p *person.Person) { p.Admitted = append(slices.Clone(p.Admitted), person.Admitted{App: r.app.ID}) })
+	admitted := r.with(func(p *person.Person) {
+		p.Admitted = append(slices.Clone(p.Admitted),
+			person.Admitted{App: r.app.ID})
+	})
 	if r.enters(run(r.snap, admitted)) {
-		r.add(RemedyAdmission, fmt.Sprintf("Admit person %d by name.", r.person), fmt.Sprintf("innergate app admit %s --person %d", r.app.Name, r.person))
+		r.add(RemedyAdmission, fmt.Sprintf("Admit person %d by name.", r.person),
+			fmt.Sprintf("innergate app admit %s --person %d", r.app.Name, r.person))
 	}
 	book := r.snap.Book(r.app.Name)
 	var groups []federation.Name
@@ -122,7 +130,8 @@ func (r *remedying) byPerson() {
 		groups = append(groups, role.Groups...)
 		if o, is := r.snap.Object(federation.Ref{Kind: federation.KindRole, Name: role.Name}); is && len(r.out) < mostTold {
 			if given, err := holding(o.(*federation.Plain), r.person); err == nil && r.enters(run(r.snap.With(given), r.in)) {
-				r.add(RemedyRole, fmt.Sprintf("Give person %d the role %s.", r.person, role.As), fmt.Sprintf("innergate role put %s people=%s", role.Name, numbersWith(role.People, r.person)))
+				r.add(RemedyRole, fmt.Sprintf("Give person %d the role %s.", r.person, role.As),
+					fmt.Sprintf("innergate role put %s people=%s", role.Name, numbersWith(role.People, r.person)))
 			}
 		}
 	}
@@ -136,10 +145,12 @@ func (r *remedying) byPerson() {
 	groups = slices.Compact(groups)
 	for _, g := range groups[:min(len(groups), mostTried)] {
 		joined := r.with(func(p *person.Person) {
-			p.Members = append(slices.Clone(p.Members), person.Membership{Kind: federation.KindGroup, Name: g, Source: person.FromHand})
+			p.Members = append(slices.Clone(p.Members), person.Membership{Kind: federation.KindGroup, Name: g,
+				Source: person.FromHand})
 		})
 		if len(r.out) < mostTold && r.enters(run(r.snap, joined)) {
-			r.add(RemedyMembership, fmt.Sprintf("Make person %d a member of %s.", r.person, g), fmt.Sprintf("innergate person set %d --join group/%s", r.person, g))
+			r.add(RemedyMembership, fmt.Sprintf("Make person %d a member of %s.", r.person, g),
+				fmt.Sprintf("innergate person set %d --join group/%s", r.person, g))
 		}
 	}
 }

@@ -182,8 +182,8 @@ func (v *Veil) answer(a *crossing.Answer) *crossing.Answer {
 	return &b
 }
 
-// typedIn covers addresses and user names that somebody typed before any provider was known: as the strictest of them says, and the
-// application. Their domains, which decide where people go, stay.
+// typedIn covers addresses and user names that somebody typed before any provider was known: as the strictest of them
+// says, and the application. Their domains, which decide where people go, stay.
 func (v *Veil) typedIn(e *Entry) {
 	for _, at := range []*string{&e.Typed, &e.Before.Typed} {
 		typed := *at
@@ -307,8 +307,8 @@ func (v *Veil) people(in map[string]person.Person) map[string]person.Person {
 	return out
 }
 
-// Delivered gives what an application was told of somebody without the values that are not to be kept whole: people see on
-// their own page that they were told.
+// Delivered gives what an application was told of somebody without the values that are not to be kept whole: people
+// see on their own page that they were told.
 func (v *Veil) Delivered(told []crossing.Delivered, who person.Person) []crossing.Delivered {
 	if v == nil {
 		return told
@@ -453,7 +453,8 @@ func (v *Veil) message(text string) string {
 			return covered
 		}
 	}
-	if trimmed := strings.TrimLeft(text, " \t\r\n\ufeff"); strings.HasPrefix(trimmed, "{") || strings.HasPrefix(trimmed, "[") {
+	if trimmed := strings.TrimLeft(text, " \t\r\n\ufeff"); strings.HasPrefix(trimmed, "{") ||
+		strings.HasPrefix(trimmed, "[") {
 		if covered, ok := v.JSON([]byte(text)); ok {
 			return string(covered)
 		}

@@ -120,7 +120,8 @@ func (g *generator) element(depth int, bound map[string]string, id string) {
 // document gives the nth document; with an ID it has a place for a signature.
 func document(n uint64, id string) string {
 	g := &generator{rnd: rand.New(rand.NewPCG(n, 7))}
-	g.b.WriteString(g.pick("", "<?xml version='1.0'?>", "<?xml version=\"1.0\" encoding=\"utf-8\" standalone='yes'?>\r\n"))
+	g.b.WriteString(g.pick("", "<?xml version='1.0'?>",
+		"<?xml version=\"1.0\" encoding=\"utf-8\" standalone='yes'?>\r\n"))
 	g.b.WriteString(g.pick("", "<!-- before -->\n", "<?p before?>"))
 	g.element(0, map[string]string{}, id)
 	g.b.WriteString(g.pick("", "\n<!-- behind -->", "\r\n<?p behind ?>\n"))

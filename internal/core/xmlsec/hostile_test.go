@@ -35,7 +35,8 @@ func forged(octets int) map[string]string {
 			`"/><ds:Reference URI="#_r"><ds:Transforms><ds:Transform Algorithm="` +
 			xmlsec.NSDSig + `enveloped-signature"/><ds:Transform Algorithm="` + xmlsec.NSExcl +
 			`"><e:InclusiveNamespaces xmlns:e="` + xmlsec.NSExcl +
-			`" PrefixList="` + list + `"/></ds:Transform></ds:Transforms><ds:DigestMethod Algorithm="http://www.w3.org/2001/04/xmlenc#sha256"/>` +
+			`" PrefixList="` + list +
+			`"/></ds:Transform></ds:Transforms><ds:DigestMethod Algorithm="http://www.w3.org/2001/04/xmlenc#sha256"/>` +
 			`<ds:DigestValue>AAAA</ds:DigestValue></ds:Reference></ds:SignedInfo><ds:SignatureValue>` + value +
 			`</ds:SignatureValue></ds:Signature>`
 	}

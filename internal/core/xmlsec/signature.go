@@ -317,7 +317,8 @@ func parseSignature(el *Element, p Policy) (*signature, error) {
 	}
 	refs := s.info.Elements(NSDSig, "Reference")
 	if len(refs) != 1 {
-		return nil, finding.New(finding.SignatureReference, finding.Fact("References", big.NewInt(int64(len(refs))).String()))
+		return nil, finding.New(finding.SignatureReference, finding.Fact("References",
+			big.NewInt(int64(len(refs))).String()))
 	}
 	if parts, err = shape(s.info, "CanonicalizationMethod", "SignatureMethod", "Reference"); err != nil {
 		return nil, err
@@ -422,7 +423,8 @@ func canonicalisation(el *Element) (Method, bool, error) {
 		return m, true, nil
 	}
 	if m.Inclusive || len(kids) > 1 || !kids[0].Is(NSExcl, "InclusiveNamespaces") {
-		return m, false, finding.New(finding.SignatureTransform, finding.Fact("Parameter of canonicalisation", kids[0].Local))
+		return m, false, finding.New(finding.SignatureTransform, finding.Fact("Parameter of canonicalisation",
+			kids[0].Local))
 	}
 	for _, p := range strings.Fields(kids[0].Attr("PrefixList")) {
 		if p == "#default" {

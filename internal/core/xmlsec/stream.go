@@ -105,7 +105,8 @@ func (s *Stream) signature(b *builder, ev *Event, p Policy, before []Node) error
 	if len(keys) == 0 {
 		p.AllowSHA1 = true // it proves nothing but that nothing was altered
 	}
-	holder := &Element{Prefix: s.root.Prefix, Local: s.root.Local, Space: s.root.Space, Attrs: s.root.Attrs, NS: s.root.NS}
+	holder := &Element{Prefix: s.root.Prefix, Local: s.root.Local, Space: s.root.Space, Attrs: s.root.Attrs,
+		NS: s.root.NS}
 	holder.Add(el)
 	if s.sig, err = parseSignature(holder, p); err != nil {
 		if len(keys) == 0 && unreadable(err) {
@@ -160,7 +161,8 @@ func (s *Stream) read(b *builder, ev *Event, opened func(space, local string) bo
 				break
 			}
 			if ev.Space == NSDSig && ev.Local == "Signature" && at == s.root {
-				p.err = finding.New(finding.SignatureLayout, finding.Fact("Signature", "not the first child of <"+s.root.Local+">"))
+				p.err = finding.New(finding.SignatureLayout, finding.Fact("Signature", "not the first child of <"+s.root.Local+
+					">"))
 				break
 			}
 			b.afresh() // so that one part does not keep the memory of all before it

@@ -1,5 +1,5 @@
-// Package approving keeps admissions that were asked for, until an owner decides on them: by somebody who was refused, or
-// by an owner where the application wants a second one to approve.
+// Package approving keeps admissions that were asked for, until an owner decides on them: by somebody who was
+// refused, or by an owner where the application wants a second one to approve.
 package approving
 
 import (
@@ -183,7 +183,8 @@ func (rm *Room) AskNow(ctx context.Context, app federation.ID, person int64) err
 
 // AskedBy are the applications to which somebody asked for entry, and nobody has decided yet.
 func (rm *Room) AskedBy(ctx context.Context, person int64) (out []federation.ID, err error) {
-	err = rm.Store.Read.WithContext(ctx).Model(&store.RequestRow{}).Where("person = ? AND state = ? AND ends > ?", person, Waiting, rm.Now().UTC()).
+	err = rm.Store.Read.WithContext(ctx).Model(&store.RequestRow{}).Where("person = ? AND state = ? AND ends > ?", person,
+		Waiting, rm.Now().UTC()).
 		Pluck("app", &out).Error
 	return out, err
 }
@@ -203,7 +204,8 @@ type Filter struct {
 // List gives requests, the newest first, and how many wait.
 func (rm *Room) List(ctx context.Context, f Filter) (out []Request, waiting int64, err error) {
 	db, now := rm.Store.Read.WithContext(ctx), rm.Now().UTC()
-	if err := db.Model(&store.RequestRow{}).Where("state = ? AND ends > ?", Waiting, now).Count(&waiting).Error; err != nil {
+	if err := db.Model(&store.RequestRow{}).Where("state = ? AND ends > ?", Waiting,
+		now).Count(&waiting).Error; err != nil {
 		return nil, 0, err
 	}
 	q := db.Order("id DESC").Limit(f.Limit)
@@ -258,7 +260,8 @@ func (rm *Room) get(db *gorm.DB, id int64) (Request, error) {
 
 // shown is what people see of a request, with the digest of what it would do.
 func (rm *Room) shown(db *gorm.DB, row store.RequestRow) (Request, error) {
-	out := Request{ID: row.ID, AppID: federation.ID(row.App), Person: row.Person, Author: row.Author, Owner: row.Owner, Why: row.Why,
+	out := Request{ID: row.ID, AppID: federation.ID(row.App), Person: row.Person, Author: row.Author, Owner: row.Owner,
+		Why:   row.Why,
 		Asked: row.Asked, Ends: row.Ends, State: row.State, By: row.By, Remark: row.Remark}
 	if row.Decided != nil {
 		out.Decided = *row.Decided
@@ -326,9 +329,11 @@ func (rm *Room) Decides(ctx context.Context, by change.By, d Decision) (Request,
 func (rm *Room) stands(q Request, d Decision) error {
 	switch {
 	case q.State == Ended:
-		return change.Conflict(fmt.Sprintf("the request %d ended at %s", q.ID, q.Ends.UTC().Format(time.RFC3339)), "have it asked for again")
+		return change.Conflict(fmt.Sprintf("the request %d ended at %s", q.ID, q.Ends.UTC().Format(time.RFC3339)),
+			"have it asked for again")
 	case q.State != Waiting:
-		return change.Conflict(fmt.Sprintf("the request %d was %s by %s already", q.ID, q.State, q.By), "nothing is to be done")
+		return change.Conflict(fmt.Sprintf("the request %d was %s by %s already", q.ID, q.State, q.By),
+			"nothing is to be done")
 	case !d.Approve:
 		return nil
 	case q.App == "":
@@ -350,7 +355,8 @@ func (rm *Room) Decide(tx *gorm.DB, by change.By, d Decision) error {
 	done := tx.Model(&store.RequestRow{}).Where("id = ? AND state = ?", d.ID, Waiting).
 		Updates(map[string]any{"state": state, "decided": rm.Now().UTC(), "by": by.Who, "remark": by.Why})
 	if done.Error == nil && done.RowsAffected != 1 {
-		return change.Conflict(fmt.Sprintf("the request %d was decided on by somebody else just now", d.ID), "look at it again")
+		return change.Conflict(fmt.Sprintf("the request %d was decided on by somebody else just now", d.ID),
+			"look at it again")
 	}
 	if done.Error != nil {
 		return done.Error
@@ -377,7 +383,8 @@ func (q Request) Asker() string {
 }
 
 // Alone are the applications whose admissions wait for another owner, where there is only one: for checks.
-func (rm *Room) Alone(ctx context.Context, snap *federation.Snapshot) (out map[federation.ID]*finding.Finding, err error) {
+func (rm *Room) Alone(ctx context.Context, snap *federation.Snapshot) (out map[federation.ID]*finding.Finding,
+	err error) {
 	out = map[federation.ID]*finding.Finding{}
 	for _, a := range snap.Applications() {
 		if a.Approval {

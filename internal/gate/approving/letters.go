@@ -57,7 +57,8 @@ func (rm *Room) Tell(app federation.ID, person int64) {
 		person, a.Title, rm.Records.Snapshot().Gate.Base, a.Name)
 	go func() {
 		for _, address := range to {
-			err := rm.Mailer.Send(context.Background(), mailing.Message{To: address, Subject: "Somebody asks for entry to " + a.Title, Text: text})
+			err := rm.Mailer.Send(context.Background(), mailing.Message{To: address, Subject: "Somebody asks for entry to " +
+				a.Title, Text: text})
 			if err != nil {
 				rm.Log.Error("a request for entry could not be mailed", "application", a.Name, "error", err)
 			}

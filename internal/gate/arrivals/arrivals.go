@@ -134,7 +134,8 @@ type Proposed struct {
 
 // Propose proposes the intake mapping of a provider from what arrived, or the release
 // mapping of an application from what it asks for.
-func (rm *Room) Propose(ctx context.Context, snap *federation.Snapshot, r federation.Record) (out Proposed, err error) {
+func (rm *Room) Propose(ctx context.Context, snap *federation.Snapshot, r federation.Record) (out Proposed,
+	err error) {
 	if p, ok := r.(*federation.Provider); ok {
 		came, err := rm.Of(ctx, p)
 		if side := p.Side.Can().Offering; side != nil && came.SignIns == 0 {

@@ -99,7 +99,8 @@ func (s *said) note(snap *federation.Snapshot, p *federation.Provider, a *crossi
 }
 
 // UnknownGroups finds providers that sent values of groups that mean nothing here: for checks.
-func (rm *Room) UnknownGroups(ctx context.Context, snap *federation.Snapshot) (map[federation.ID]*finding.Finding, error) {
+func (rm *Room) UnknownGroups(ctx context.Context, snap *federation.Snapshot) (map[federation.ID]*finding.Finding,
+	error) {
 	of, err := rm.groups(ctx, snap)
 	out := map[federation.ID]*finding.Finding{}
 	for name, s := range of {
@@ -118,7 +119,8 @@ func (rm *Room) UnknownGroups(ctx context.Context, snap *federation.Snapshot) (m
 }
 
 // SilentGroups finds providers none of whose recorded sign-ins brought an expected value of groups: for checks.
-func (rm *Room) SilentGroups(ctx context.Context, snap *federation.Snapshot) (map[federation.ID]*finding.Finding, error) {
+func (rm *Room) SilentGroups(ctx context.Context, snap *federation.Snapshot) (map[federation.ID]*finding.Finding,
+	error) {
 	of, err := rm.groups(ctx, snap)
 	out := map[federation.ID]*finding.Finding{}
 	for name, s := range of {

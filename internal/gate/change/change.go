@@ -145,8 +145,9 @@ type Note struct {
 
 // Row is what is stored of a note.
 func (n Note) Row() *store.HistoryRow {
-	return &store.HistoryRow{At: n.At.UTC(), Kind: n.Kind, Name: n.Name, Revision: n.Revision, Who: n.By.Who, What: n.What,
-		Why: strings.TrimSpace(n.By.Why), Data: n.Data}
+	return &store.HistoryRow{At: n.At.UTC(), Kind: n.Kind, Name: n.Name, Revision: n.Revision, Who: n.By.Who,
+		What: n.What,
+		Why:  strings.TrimSpace(n.By.Why), Data: n.Data}
 }
 
 // Write puts a note into the history.

@@ -81,7 +81,8 @@ func (c Consequence) And(d Consequence) Consequence {
 	if c.Empty() {
 		return d
 	}
-	c.Looked, c.Seen, c.Shut, c.Renamed, c.Held = c.Looked+d.Looked, c.Seen+d.Seen, c.Shut+d.Shut, c.Renamed+d.Renamed, c.Held+d.Held
+	c.Looked, c.Seen, c.Shut, c.Renamed, c.Held = c.Looked+d.Looked, c.Seen+d.Seen, c.Shut+d.Shut, c.Renamed+d.Renamed,
+		c.Held+d.Held
 	c.Known, c.Offered, c.Choosing = max(c.Known, d.Known), slices.Concat(c.Offered, d.Offered), c.Choosing+d.Choosing
 	c.Told, c.Let, c.Untold, c.Stopped = c.Told+d.Told, c.Let+d.Let, c.Untold+d.Untold, c.Stopped || d.Stopped
 	c.Cast, c.Casts = c.Cast+d.Cast, slices.Concat(c.Casts, d.Casts)

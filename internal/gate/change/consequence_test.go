@@ -11,7 +11,8 @@ import (
 
 func TestConsequencesOfSeveralRooms(t *testing.T) {
 	asks := func(digest string) change.Consequence {
-		return change.Consequence{Looked: 2, Shut: 1, Finding: finding.New(finding.NamesChange, finding.Fact("People", "1")), Digest: digest,
+		return change.Consequence{Looked: 2, Shut: 1, Finding: finding.New(finding.NamesChange, finding.Fact("People", "1")),
+			Digest: digest,
 			People: []change.Affected{{Name: digest}}}
 	}
 	one, two, none := asks("a"), asks("b"), change.Consequence{}
@@ -22,7 +23,8 @@ func TestConsequencesOfSeveralRooms(t *testing.T) {
 	require.Equal(t, 2, both.Shut)
 	require.Len(t, both.People, 2)
 	require.Len(t, both.Finding.Evidence, 2)
-	require.NotContains(t, []string{"a", "b", ""}, both.Digest, "what one room asks about does not confirm what another asks")
+	require.NotContains(t, []string{"a", "b", ""}, both.Digest,
+		"what one room asks about does not confirm what another asks")
 	quiet := change.Consequence{Looked: 1}
 	require.Equal(t, "a", one.And(quiet).Digest)
 	require.Equal(t, "a", quiet.And(one).Digest)

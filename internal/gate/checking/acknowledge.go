@@ -59,7 +59,8 @@ func (rm *Room) Acknowledge(ctx context.Context, by change.By, a Acknowledge) er
 	case !a.Until.After(now):
 		return change.Field("until", errors.New("the date is past; give one on which somebody should look at it again"))
 	case a.Until.Sub(now) > longestAcknowledged:
-		return change.Field("until", errors.New("the date is more than two years away; give a nearer one, nothing is forgotten on it"))
+		return change.Field("until",
+			errors.New("the date is more than two years away; give a nearer one, nothing is forgotten on it"))
 	case len(a.Marks) == 0:
 		return change.Field("marks", errors.New("no finding is named; give the marks of those that were looked at"))
 	}

@@ -201,7 +201,8 @@ func (rm *Room) subjects(ctx context.Context, few bool) ([]subject, error) {
 	}
 	for _, r := range snap.Recipients() {
 		out = append(out, subject{kind: string(federation.KindRecipient), name: string(r.Name), title: r.Title,
-			object: fmt.Sprintf("%s/%s/%d", federation.KindRecipient, r.Name, r.Added.Unix()), // another one of the name is another one
+			object: fmt.Sprintf("%s/%s/%d", federation.KindRecipient, r.Name,
+				r.Added.Unix()), // another one of the name is another one
 			find: func() []*finding.Finding {
 				return slices.DeleteFunc([]*finding.Finding{unheard[r.Name]}, func(f *finding.Finding) bool { return f == nil })
 			}})
@@ -414,6 +415,7 @@ func (rm *Room) document(ctx context.Context, r federation.Record) []*finding.Fi
 	if f == nil {
 		return nil
 	}
-	return []*finding.Finding{finding.New(finding.RefreshFailed, append([]finding.Evidence{finding.Fact("Cause", f.Title)},
+	return []*finding.Finding{finding.New(finding.RefreshFailed, append([]finding.Evidence{finding.Fact("Cause",
+		f.Title)},
 		f.Evidence...)...).From(r.Kind().Side())}
 }

@@ -25,7 +25,8 @@ const (
 )
 
 // candidates are the people an application may be told of, and what it would be told.
-func (rm *Room) candidates(ctx context.Context, app *federation.Application, group string, p Progress) (compare.People, error) {
+func (rm *Room) candidates(ctx context.Context, app *federation.Application, group string, p Progress) (compare.People,
+	error) {
 	ids, err := rm.scope(ctx, app, group)
 	if err != nil {
 		return compare.People{}, err
@@ -94,7 +95,8 @@ func (rm *Room) scope(ctx context.Context, app *federation.Application, group st
 		for _, n := range snap.Within(g.Name) {
 			names = append(names, string(n))
 		}
-		q = q.Where("p.id IN (SELECT m.person FROM member_rows m WHERE m.kind = ? AND m.name IN ?)", string(federation.KindGroup), names)
+		q = q.Where("p.id IN (SELECT m.person FROM member_rows m WHERE m.kind = ? AND m.name IN ?)",
+			string(federation.KindGroup), names)
 	}
 	return ids, q.Pluck("p.id", &ids).Error
 }
@@ -140,7 +142,8 @@ func (g *gathering) one(p store.Candidate) would {
 	} else {
 		traces.Fill(&t, p, nil)
 	}
-	out := would{came: came, person: compare.Person{Number: p.Person.ID, Name: person.NameOf(p.Person), Disabled: p.Person.Disabled},
+	out := would{came: came, person: compare.Person{Number: p.Person.ID, Name: person.NameOf(p.Person),
+		Disabled: p.Person.Disabled},
 		values: map[string][]string{}}
 	m, err := crossing.Try(t)
 	if err != nil {
@@ -170,7 +173,8 @@ const mostOfOne = 5
 
 func add(to map[string][]string, name string, values []profile.Value) {
 	for _, v := range values {
-		if s := v.String(); s != "" && len(s) <= 300 && v.Type() != profile.Structure && v.Type() != profile.Boolean && len(to[name]) < mostOfOne {
+		if s := v.String(); s != "" && len(s) <= 300 && v.Type() != profile.Structure && v.Type() != profile.Boolean &&
+			len(to[name]) < mostOfOne {
 			to[name] = append(to[name], s)
 		}
 	}
@@ -198,7 +202,8 @@ func merge(all [][]would) {
 	for _, some := range all {
 		for _, t := range some {
 			for name := range t.values {
-				if word := profile.Word(name); !strings.HasPrefix(name, known) && name != toldName && !slices.Contains(names[word], name) {
+				if word := profile.Word(name); !strings.HasPrefix(name, known) && name != toldName &&
+					!slices.Contains(names[word], name) {
 					names[word] = append(names[word], name)
 				}
 			}
@@ -257,8 +262,10 @@ func (g *gathering) people(all [][]would) compare.People {
 }
 
 // several are attributes that several people may have alike.
-var several = map[string]bool{"displayName": true, "name.givenName": true, "name.familyName": true, "name.middleName": true,
-	"nickName": true, "title": true, "department": true, "division": true, "costCenter": true, "locale": true, "timezone": true,
+var several = map[string]bool{"displayName": true, "name.givenName": true, "name.familyName": true,
+	"name.middleName": true,
+	"nickName":        true, "title": true, "department": true, "division": true, "costCenter": true, "locale": true,
+	"timezone":              true,
 	profile.AttributeGroups: true, profile.AttributeOrganization: true, profile.AttributeUserType: true}
 
 // before puts the name first, and what is told before what is only known here.

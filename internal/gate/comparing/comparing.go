@@ -120,7 +120,8 @@ func (rm *Room) Compare(ctx context.Context, by change.By, w Wish, p Progress) (
 		return nil, err
 	}
 	c := compare.New(t, all)
-	out := &Comparison{At: rm.now().UTC(), Who: by.Who, Group: w.Group, Rates: c.Rates(), BadRows: len(t.Bad), Bad: t.Bad[:min(len(t.Bad), told)],
+	out := &Comparison{At: rm.now().UTC(), Who: by.Who, Group: w.Group, Rates: c.Rates(), BadRows: len(t.Bad),
+		Bad:       t.Bad[:min(len(t.Bad), told)],
 		Separator: string(t.Separator), Encoding: t.Encoding}
 	column, identifier, err := chosen(w, t, all, out.Rates)
 	if err != nil {
@@ -159,7 +160,8 @@ func chosen(w Wish, t *table.Table, all compare.People, rates []compare.Rate) (c
 		return column, identifier, nil
 	}
 	if len(all.Identifiers) == 0 {
-		return 0, 0, change.Field("document", errors.New("nobody is known of whom the application could be told; import people first, or have some sign in"))
+		return 0, 0, change.Field("document",
+			errors.New("nobody is known of whom the application could be told; import people first, or have some sign in"))
 	}
 	return max(column, 0), max(identifier, 0), nil // nothing fits: that is the answer
 }
@@ -192,7 +194,8 @@ func (rm *Room) keep(ctx context.Context, by change.By, app *federation.Applicat
 		if err != nil {
 			return err
 		}
-		return change.Note{At: rm.now(), By: by, What: fmt.Sprintf("compared accounts: %d of %d fit", c.Counts[compare.Exact], c.Accounts)}.WriteOf(tx, app)
+		return change.Note{At: rm.now(), By: by, What: fmt.Sprintf("compared accounts: %d of %d fit",
+			c.Counts[compare.Exact], c.Accounts)}.WriteOf(tx, app)
 	})
 }
 
@@ -233,7 +236,8 @@ func (rm *Room) Forget(ctx context.Context, person int64) error {
 				return err
 			}
 			err = rm.store.Write(ctx, func(tx *gorm.DB) error {
-				return tx.Model(&store.ComparisonRow{}).Where("id = ?", c.ID).Updates(map[string]any{"summary": summary, "sealed": sealed}).Error
+				return tx.Model(&store.ComparisonRow{}).Where("id = ?", c.ID).Updates(map[string]any{"summary": summary,
+					"sealed": sealed}).Error
 			})
 			if err != nil {
 				return err
@@ -321,7 +325,8 @@ func (rm *Room) List(ctx context.Context, app string) ([]Comparison, error) {
 		return nil, err
 	}
 	var rows []store.ComparisonRow
-	if err := rm.store.Read.WithContext(ctx).Omit("sealed").Where("app = ?", string(a.ID)).Order("id DESC").Find(&rows).Error; err != nil {
+	if err := rm.store.Read.WithContext(ctx).Omit("sealed").Where("app = ?",
+		string(a.ID)).Order("id DESC").Find(&rows).Error; err != nil {
 		return nil, err
 	}
 	out := []Comparison{}

@@ -78,9 +78,11 @@ type Parts struct {
 // New makes a room with the crossings that were under way when the gate stopped.
 func New(p Parts) (*Room, error) {
 	under, err := loadPlaces(p.Store, p.Now())
-	return &Room{store: p.Store, happenings: p.Happenings, log: p.Log, now: p.Now, records: p.Records, sessions: p.Sessions,
-		people: p.People, keyring: p.Keys, grants: p.Grants, leaving: p.Leaving, outbox: p.Outbox,
-		mailer: p.Mailer, requests: p.Requests, tries: p.Tries, crossings: under, strangers: limit.NewFlow(), results: newResults()}, err
+	return &Room{store: p.Store, happenings: p.Happenings, log: p.Log, now: p.Now, records: p.Records,
+		sessions: p.Sessions,
+		people:   p.People, keyring: p.Keys, grants: p.Grants, leaving: p.Leaving, outbox: p.Outbox,
+		mailer: p.Mailer, requests: p.Requests, tries: p.Tries, crossings: under, strangers: limit.NewFlow(),
+		results: newResults()}, err
 }
 
 // Sweep drops what has expired.
@@ -103,8 +105,8 @@ func (rm *Room) Called(provider, request string, status int, f *finding.Finding,
 // The driving of crossings: events come in from the browser, the core decides,
 // and what it decided is done here. Nothing is decided in this file.
 
-// Start is what somebody who starts at the gate asks for: the application, where in it to go on, or its starting point, by
-// which provider, and as what; all but the application may be "".
+// Start is what somebody who starts at the gate asks for: the application, where in it to go on, or its starting
+// point, by which provider, and as what; all but the application may be "".
 type Start struct{ App, Target, Point, Via, Role string }
 
 // Open starts a sign-in to an application at the gate.
@@ -245,8 +247,8 @@ func (t *turn) session(by *crossing.Session) *crossing.Session {
 	return t.rm.sessions.Stored(t.ctx, "lasting", name)
 }
 
-// satisfy looks up what a step lacks. lost is an effect whose guard failed before somebody outside was to be asked; what
-// comes after that goes by the newest configuration.
+// satisfy looks up what a step lacks. lost is an effect whose guard failed before somebody outside was to be asked;
+// what comes after that goes by the newest configuration.
 func (t *turn) satisfy(got crossing.Turn, l *crossing.Lacks) (lost crossing.Effect, err error) {
 	if l.Outside() {
 		s := &stored{}
@@ -282,7 +284,8 @@ func (rm *Room) Satisfies(p *performing.Performer) {
 		}
 		return rm.store.People(ctx).Having(n.Sought, n.For)
 	})
-	performing.Satisfies(p, func(_ context.Context, a *performing.Asker, n crossing.WhichCrossing) (*crossing.State, error) {
+	performing.Satisfies(p, func(_ context.Context, a *performing.Asker, n crossing.WhichCrossing) (*crossing.State,
+		error) {
 		r := rm.crossings.known(n.Names, rm.now())
 		if r.State.ID == "" {
 			return nil, nil

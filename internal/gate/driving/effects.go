@@ -94,7 +94,8 @@ func (w *writing) prepare(effects []crossing.Effect) error {
 			if len(w.record.State.Browser.Secret) == 0 {
 				value, hash := newCookie(w.rm.now())
 				w.record.State.Browser.Secret = hash
-				w.made.cookies = append(w.browser.surplus(), Cookie{Crossing: w.record.State.ID, Value: value, Life: crossing.PauseLife})
+				w.made.cookies = append(w.browser.surplus(), Cookie{Crossing: w.record.State.ID, Value: value,
+					Life: crossing.PauseLife})
 			}
 			if w.began.State.ID != w.record.State.ID {
 				var err error

@@ -31,11 +31,13 @@ import (
 func TestEveryEffectIsGuarded(t *testing.T) {
 	dir, now := t.TempDir(), time.Now()
 	clock := func() time.Time { return now }
-	st, err := store.Open(filepath.Join(dir, "data"), filepath.Join(dir, "seal.key"), store.TraceLimits{Keep: 10}, slog.New(slog.DiscardHandler))
+	st, err := store.Open(filepath.Join(dir, "data"), filepath.Join(dir, "seal.key"), store.TraceLimits{Keep: 10},
+		slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	defer st.Close()
-	rm := &Room{store: st, now: clock, people: people.New(people.Parts{Store: st, Now: clock, Records: &records.Room{}}), sessions: sessions.New(st, slog.New(slog.DiscardHandler), clock, 0),
-		grants: grants.New(st, clock, nil), tries: nil}
+	rm := &Room{store: st, now: clock, people: people.New(people.Parts{Store: st, Now: clock, Records: &records.Room{}}),
+		sessions: sessions.New(st, slog.New(slog.DiscardHandler), clock, 0),
+		grants:   grants.New(st, clock, nil), tries: nil}
 	rm.crossings, err = loadPlaces(st, now)
 	require.NoError(t, err)
 	link := []person.Link{{Provider: "p", Key: "key"}}
@@ -52,13 +54,17 @@ func TestEveryEffectIsGuarded(t *testing.T) {
 		return crossing.ChangePerson{Change: c}
 	}
 	guarded := []crossing.Effect{
-		changes(person.GuardValue, person.Change{Link: link, Unless: []person.Sought{{Attribute: "employeeNumber", Value: "W-1"}}}),
-		changes(person.GuardValue, person.Change{Person: 1, Link: link, Has: &person.Sought{Attribute: "employeeNumber", Value: "W-2"}}),
+		changes(person.GuardValue, person.Change{Link: link, Unless: []person.Sought{{Attribute: "employeeNumber",
+			Value: "W-1"}}}),
+		changes(person.GuardValue, person.Change{Person: 1, Link: link, Has: &person.Sought{Attribute: "employeeNumber",
+			Value: "W-2"}}),
 		changes(person.GuardWelcome, person.Change{Person: 1, Welcome: true, Values: &person.PutValues{From: "p"}}),
-		changes(person.GuardRevision, person.Change{Person: 1, Revision: 7}), changes(person.GuardThere, person.Change{Person: 2}),
+		changes(person.GuardRevision, person.Change{Person: 1, Revision: 7}), changes(person.GuardThere,
+			person.Change{Person: 2}),
 		changes(person.GuardLink, person.Change{Person: 1, Name: &link[0]}),
 		crossing.PutSession{Old: "gone", Rename: true, Session: crossing.Session{Lasting: "gone"}},
-		crossing.RequestEntry{App: "a"}, crossing.Enter{App: "a"}, crossing.Issued{App: "a"}, crossing.Give{}, crossing.PutConsent{App: "a"}, crossing.PutUpstream{Provider: "p"},
+		crossing.RequestEntry{App: "a"}, crossing.Enter{App: "a"}, crossing.Issued{App: "a"}, crossing.Give{},
+		crossing.PutConsent{App: "a"}, crossing.PutUpstream{Provider: "p"},
 		crossing.End{}, crossing.Keep{}, crossing.Once{Provider: "p", ID: "used", Until: now.Add(time.Hour)},
 	}
 	free := map[string]string{"HoldMessage": "its key is random",
@@ -66,8 +72,10 @@ func TestEveryEffectIsGuarded(t *testing.T) {
 	var names []string
 	for i, e := range guarded {
 		names = append(names, strings.TrimPrefix(fmt.Sprintf("%T", e), "crossing."))
-		got := crossing.Turn{State: crossing.State{ID: "c", Kept: true}, Person: person.Person{ID: 1, Key: "key"}, Effects: []crossing.Effect{e}}
-		one := &turn{rm: rm, ctx: context.Background(), facts: crossing.Facts{Session: &crossing.Session{Lasting: "gone", Person: got.Person}}}
+		got := crossing.Turn{State: crossing.State{ID: "c", Kept: true}, Person: person.Person{ID: 1, Key: "key"},
+			Effects: []crossing.Effect{e}}
+		one := &turn{rm: rm, ctx: context.Background(), facts: crossing.Facts{Session: &crossing.Session{Lasting: "gone",
+			Person: got.Person}}}
 		lost, err := one.store(got, crossing.Rendered{}, &stored{person: got.Person})
 		require.NoError(t, err, "%T", e)
 		require.IsType(t, e, lost, "it is overtaken, and nothing says so")
@@ -78,6 +86,7 @@ func TestEveryEffectIsGuarded(t *testing.T) {
 	source, err := os.ReadFile("../../core/crossing/next.go")
 	require.NoError(t, err)
 	for _, m := range regexp.MustCompile(`func \((\w+)\) effect\(\)`).FindAllStringSubmatch(string(source), -1) {
-		require.True(t, free[m[1]] != "" || slices.Contains(names, m[1]), "%s has neither a guard here nor a reason why it needs none", m[1])
+		require.True(t, free[m[1]] != "" || slices.Contains(names, m[1]),
+			"%s has neither a guard here nor a reason why it needs none", m[1])
 	}
 }

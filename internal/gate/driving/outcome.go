@@ -54,7 +54,8 @@ type Outcome struct {
 }
 
 func (o *Outcome) show(s *crossing.Show) {
-	o.Page, o.Title, o.Choices, o.Form, o.Continue, o.Again, o.Address = s.Page, s.App, s.Choices, s.Form, s.Continue, s.Again, s.Address
+	o.Page, o.Title, o.Choices, o.Form, o.Continue, o.Again, o.Address = s.Page, s.App, s.Choices, s.Form, s.Continue,
+		s.Again, s.Address
 	o.Agree, o.Refusal, o.Portal = s.Agree, s.Refusal, s.Portal
 }
 
@@ -102,7 +103,8 @@ func (b Browser) surplus() []Cookie {
 // Asks reports whether a question of the gate's own waits for the person, which its crossing
 // shows again whenever they come to it.
 func (o Outcome) Asks() bool {
-	return o.Page == crossing.PageAgree || o.Refusal != nil && o.Refusal.Question != "" || o.Page == crossing.PageForm && o.Form != nil && o.Form.Question != ""
+	return o.Page == crossing.PageAgree || o.Refusal != nil && o.Refusal.Question != "" || o.Page == crossing.PageForm &&
+		o.Form != nil && o.Form.Question != ""
 }
 
 // goes sends the browser to an address, with parameters as they came.

@@ -115,7 +115,8 @@ func clipped(f *finding.Finding) *finding.Finding {
 	g := *f
 	g.Evidence = slices.Clone(f.Evidence)
 	for i, e := range g.Evidence {
-		g.Evidence[i].Expected, g.Evidence[i].Found = finding.ClipTo(e.Expected, evidenceOctets), finding.ClipTo(e.Found, evidenceOctets)
+		g.Evidence[i].Expected, g.Evidence[i].Found = finding.ClipTo(e.Expected, evidenceOctets),
+			finding.ClipTo(e.Found, evidenceOctets)
 	}
 	return &g
 }

@@ -42,7 +42,8 @@ func (rm *Room) takeAggregate(ctx context.Context, by change.By, name string, fi
 			return jobs.Job{}, err
 		}
 	}
-	return rm.jobs.Start("take in the aggregate "+name, "octets", func(ctx context.Context, p jobs.Progress) (any, error) {
+	return rm.jobs.Start("take in the aggregate "+name, "octets", func(ctx context.Context, p jobs.Progress) (any,
+		error) {
 		defer rm.taking.end(name)
 		report, err := (&incoming{Room: rm, by: by, name: name, first: first, document: spooled}).take(ctx, p)
 		if f := finding.Of(err); f != nil && first == nil {

@@ -127,7 +127,8 @@ func (rm *Room) PreviewTake(ctx context.Context, aggregate string, t Take) (Take
 	if err != nil {
 		return TakePreview{}, err
 	}
-	out := TakePreview{Kind: t.Kind, Phase: cmp.Or(t.Phase, federation.Live), Digest: digestOf(row, rows, t), First: []string{}}
+	out := TakePreview{Kind: t.Kind, Phase: cmp.Or(t.Phase, federation.Live), Digest: digestOf(row, rows, t),
+		First: []string{}}
 	snap := rm.records.Snapshot()
 	for _, r := range rows {
 		known := false
@@ -164,7 +165,8 @@ func (rm *Room) TakeEntities(ctx context.Context, by change.By, aggregate string
 		return jobs.Job{}, err
 	}
 	if t.Digest != "" {
-		if err := change.Seen(t.Digest, digestOf(row, rows, t), "what would be taken over is not what was looked at"); err != nil {
+		if err := change.Seen(t.Digest, digestOf(row, rows, t),
+			"what would be taken over is not what was looked at"); err != nil {
 			return jobs.Job{}, err
 		}
 	}
@@ -270,7 +272,8 @@ func (o *takingOver) part(ctx context.Context, rows []store.EntityRow) error {
 	for _, x := range made.refused {
 		refuse(o.report, x.EntityID, x.Problem)
 	}
-	o.report.Taken = append(o.report.Taken, made.taken[:min(len(made.taken), max(0, editions.Listed*10-len(o.report.Taken)))]...)
+	o.report.Taken = append(o.report.Taken, made.taken[:min(len(made.taken), max(0,
+		editions.Listed*10-len(o.report.Taken)))]...)
 	o.report.Change = o.by.Together.Number
 	return nil
 }
@@ -283,7 +286,8 @@ type partMade struct {
 }
 
 // make makes records of entities, as far as they can be taken.
-func (o *takingOver) make(now *federation.Snapshot, rows []store.EntityRow, made *partMade) (out []records.Put, err error) {
+func (o *takingOver) make(now *federation.Snapshot, rows []store.EntityRow, made *partMade) (out []records.Put,
+	err error) {
 	for _, row := range rows {
 		r, octets, err := o.record(now, row, made.names)
 		if err == nil && made.seen[row.EntityID] {
@@ -317,7 +321,8 @@ func cause(err error) (*finding.Finding, error) {
 }
 
 // record makes one of an entity.
-func (o *takingOver) record(snap *federation.Snapshot, row store.EntityRow, names map[string]bool) (federation.Record, []byte, error) {
+func (o *takingOver) record(snap *federation.Snapshot, row store.EntityRow, names map[string]bool) (federation.Record,
+	[]byte, error) {
 	octets, err := o.document.Cut(row)
 	if err != nil {
 		return nil, nil, err

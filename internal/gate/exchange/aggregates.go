@@ -172,7 +172,8 @@ func (t *taking) end(name string) {
 
 // kind is what the configuration has to know of aggregates.
 func (rm *Room) kind() records.Kind {
-	return records.Kind{Name: change.KindAggregate, Read: editions.ReadObject, Now: rm.editions.Object, All: rm.editions.Objects,
+	return records.Kind{Name: change.KindAggregate, Read: editions.ReadObject, Now: rm.editions.Object,
+		All: rm.editions.Objects,
 		Row: func(o federation.Object) (any, []byte, error) {
 			x := o.(*editions.Object)
 			data, err := json.Marshal(x.Data)

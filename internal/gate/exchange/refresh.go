@@ -432,7 +432,8 @@ func (rm *Room) decided(ctx context.Context, by change.By, d Decision) (p record
 	}
 	now, err := digest(federation.Differences(r.Describe(), n.Describe()), n.Basic().Intake.Document)
 	if err == nil {
-		err = change.Seen(d.Digest, now, fmt.Sprintf("the change of the %s %q is another one than was looked at", kind, name))
+		err = change.Seen(d.Digest, now, fmt.Sprintf("the change of the %s %q is another one than was looked at", kind,
+			name))
 	}
 	if err != nil {
 		return p, err

@@ -83,7 +83,8 @@ func (rm *Room) TakenIn(tx *gorm.DB, r federation.Record) error {
 	if err := DropPending(tx, kind, name); err != nil {
 		return err
 	}
-	return Save(tx, kind, name, Kept{State: State{Checked: now, Tried: now, Next: now.Add(rm.Interval(r.Basic().Intake))}})
+	return Save(tx, kind, name, Kept{State: State{Checked: now, Tried: now,
+		Next: now.Add(rm.Interval(r.Basic().Intake))}})
 }
 
 // Forget drops all that is known of how current a record is.

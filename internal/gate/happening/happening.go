@@ -1,5 +1,5 @@
-// Package happening tells what happens as it happens: steps of sign-ins, of requests without a browser, of sign-outs. The
-// traces keep it; whoever watches sees it, as far as they keep up, and slows nobody down.
+// Package happening tells what happens as it happens: steps of sign-ins, of requests without a browser, of sign-outs.
+// The traces keep it; whoever watches sees it, as far as they keep up, and slows nobody down.
 package happening
 
 import (

@@ -64,10 +64,12 @@ func New(p Parts) *Room {
 
 // satisfies has what a sign-out lacks looked up within the transaction that stores what it decides.
 func (rm *Room) satisfies() {
-	performing.Satisfies(rm.performer, func(_ context.Context, a *performing.Asker, n signout.WasTold) ([]signout.Issued, error) {
+	performing.Satisfies(rm.performer, func(_ context.Context, a *performing.Asker, n signout.WasTold) ([]signout.Issued,
+		error) {
 		return rm.issued(a.Turn.(*gorm.DB), n.Session)
 	})
-	performing.Satisfies(rm.performer, func(_ context.Context, a *performing.Asker, n signout.IsIn) (*crossing.Upstream, error) {
+	performing.Satisfies(rm.performer, func(_ context.Context, a *performing.Asker, n signout.IsIn) (*crossing.Upstream,
+		error) {
 		up, kept, err := rm.sessions.UpstreamIn(a.Turn.(*gorm.DB), n.Session, n.Provider)
 		if !kept {
 			return nil, err
@@ -118,7 +120,8 @@ func (rm *Room) SignOut(ctx context.Context, s *crossing.Session) (told int, err
 	return told, err
 }
 
-// signOut takes a sign-out through the core: what it decides on is read in the transaction that stores what it decided.
+// signOut takes a sign-out through the core: what it decides on is read in the transaction that stores what it
+// decided.
 func (rm *Room) signOut(ctx context.Context, e signout.Event) (state string, told int, err error) {
 	var t signout.Turn
 	e.Trace = random.Reference()
@@ -212,7 +215,8 @@ func (rm *Room) goes(t signout.Turn, state string) (string, error) {
 // record tells in a trace who was signed out, and who hears of it.
 func (rm *Room) record(s *crossing.Session, from crossing.Lane, t signout.Turn) {
 	at, snap := rm.now().UTC(), rm.records.Snapshot()
-	head := store.TraceHead{ID: t.State.Trace, Started: at, StartedBy: string(from), Result: crossing.SignedOut, Account: s.Person.ID,
+	head := store.TraceHead{ID: t.State.Trace, Started: at, StartedBy: string(from), Result: crossing.SignedOut,
+		Account:  s.Person.ID,
 		Verified: true}
 	first := crossing.TraceStep{At: at, From: from, To: crossing.GateLane, Name: "Sign-out request"}
 	for _, p := range s.Proofs {
@@ -230,7 +234,8 @@ func (rm *Room) record(s *crossing.Session, from crossing.Lane, t signout.Turn) 
 		if a, ok := snap.ApplicationOf(n.App); ok {
 			name = string(a.Name)
 		}
-		steps = append(steps, crossing.TraceStep{At: at, From: crossing.GateLane, To: crossing.Application, Name: "Sign-out notice",
+		steps = append(steps, crossing.TraceStep{At: at, From: crossing.GateLane, To: crossing.Application,
+			Name:    "Sign-out notice",
 			Binding: "back channel", Address: n.Address, Values: []federation.Value{{Label: "Application", Value: name}}})
 	}
 	rm.happenings.Record(head, append(steps, sent(t, at)...), nil)
@@ -249,8 +254,8 @@ func sent(t signout.Turn, at time.Time) []any {
 // Wake has notices sent that wait.
 func (rm *Room) Wake() { rm.outbox.Wake() }
 
-// End ends a session within a transaction: its row, what hangs on it, and a notice to each application that wants to hear.
-// It gives how many will be told.
+// End ends a session within a transaction: its row, what hangs on it, and a notice to each application that wants to
+// hear. It gives how many will be told.
 func (rm *Room) End(tx *gorm.DB, s *crossing.Session) (int, error) {
 	t, err := rm.turn(tx, signout.State{}, signout.Event{Kind: signout.Ended, Session: s}, "")
 	return len(t.Notices), err

@@ -16,8 +16,8 @@ import (
 	"innergate.example/innergate/internal/store"
 )
 
-// Depart ends a session, and gives the address where the person goes next: to the providers that they came by, as far as
-// these can be told, and then to back. "" is nowhere.
+// Depart ends a session, and gives the address where the person goes next: to the providers that they came by, as far
+// as these can be told, and then to back. "" is nowhere.
 func (rm *Room) Depart(ctx context.Context, s *crossing.Session, back string) (string, error) {
 	next, _, err := rm.signOut(ctx, signout.Event{Kind: signout.Left, Session: s, Back: back})
 	return next, err
@@ -73,15 +73,18 @@ func (rm *Room) returned(p *federation.Provider, t signout.Turn) {
 		return
 	}
 	at := rm.now().UTC()
-	rm.happenings.Append(t.State.Trace, append([]any{crossing.TraceStep{At: at, From: crossing.Provider, To: crossing.GateLane,
-		Name: "Sign-out answer", Binding: "front channel", Values: []federation.Value{{Label: "Provider", Value: string(p.Name)}},
+	rm.happenings.Append(t.State.Trace, append([]any{crossing.TraceStep{At: at, From: crossing.Provider,
+		To:   crossing.GateLane,
+		Name: "Sign-out answer", Binding: "front channel", Values: []federation.Value{{Label: "Provider",
+			Value: string(p.Name)}},
 	}}, sent(t, at)...), "", "")
 }
 
 // taken is how a sign-out goes on that was kept under a state: it counts once.
 func (rm *Room) taken(tx *gorm.DB, p *federation.Provider, state string) (s signout.State, there bool, err error) {
 	var row store.HeldRow
-	err = tx.Where("hash = ? AND application = ? AND expires > ?", store.Hash(state), held(p.ID), rm.now().UTC()).Take(&row).Error
+	err = tx.Where("hash = ? AND application = ? AND expires > ?", store.Hash(state), held(p.ID),
+		rm.now().UTC()).Take(&row).Error
 	if errors.Is(err, gorm.ErrRecordNotFound) {
 		return s, false, nil
 	}

@@ -49,8 +49,9 @@ func TestServerIsChecked(t *testing.T) {
 func certificate(t *testing.T) tls.Certificate {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
-	c := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "mail"}, NotBefore: time.Now().Add(-time.Hour),
-		NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
+	c := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "mail"},
+		NotBefore: time.Now().Add(-time.Hour),
+		NotAfter:  time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
 	der, err := x509.CreateCertificate(rand.Reader, c, c, &key.PublicKey, key)
 	require.NoError(t, err)
 	return tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}
@@ -137,11 +138,14 @@ func TestWhatAServerMayDo(t *testing.T) {
 		{"refuses the person", TLSNone, nil, but("RCPT", "550 nobody called p@wrenmoor.example\r\n"), "nobody called"},
 		{"is full", TLSNone, nil, but(".", "452 full\r\n"), "full"},
 		{"offers no STARTTLS", TLSStart, nil, plain, "STARTTLS"},
-		{"has a certificate that nobody vouches for", TLSImplicit, &tls.Config{Certificates: []tls.Certificate{certificate(t)}}, plain, "certificate"},
+		{"has a certificate that nobody vouches for", TLSImplicit,
+			&tls.Config{Certificates: []tls.Certificate{certificate(t)}}, plain, "certificate"},
 		{"speaks no TLS", TLSImplicit, nil, plain, "tls"},
 	} {
-		rm := New(Server{Address: scripted(t, c.over, c.says), From: "gate@wrenmoor.example", TLS: c.way, Timeout: time.Second,
-			Username: map[bool]string{true: "gate"}[c.way != TLSNone], Password: map[bool]string{true: "hidden"}[c.way != TLSNone]}, time.Now)
+		rm := New(Server{Address: scripted(t, c.over, c.says), From: "gate@wrenmoor.example", TLS: c.way,
+			Timeout:  time.Second,
+			Username: map[bool]string{true: "gate"}[c.way != TLSNone],
+			Password: map[bool]string{true: "hidden"}[c.way != TLSNone]}, time.Now)
 		began := time.Now()
 		err := rm.Send(context.Background(), Message{To: "p@wrenmoor.example", Subject: "Your code", Text: "123456"})
 		require.Less(t, time.Since(began), 4*time.Second, c.rule)
@@ -155,10 +159,12 @@ func TestWhatAServerMayDo(t *testing.T) {
 			require.NotContains(t, err.Error(), secret, c.rule)
 		}
 	}
-	require.ErrorContains(t, New(Server{}, time.Now).Send(context.Background(), Message{To: "p@wrenmoor.example"}), "names no mail server")
+	require.ErrorContains(t, New(Server{}, time.Now).Send(context.Background(), Message{To: "p@wrenmoor.example"}),
+		"names no mail server")
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	require.Error(t, New(Server{Address: "127.0.0.1:1", From: "g@x.example", TLS: TLSNone}, time.Now).Send(ctx, Message{To: "p@x.example"}))
+	require.Error(t, New(Server{Address: "127.0.0.1:1", From: "g@x.example", TLS: TLSNone}, time.Now).Send(ctx,
+		Message{To: "p@x.example"}))
 }
 
 // A message cannot be made to carry further headers or recipients.
@@ -171,7 +177,8 @@ func TestNothingIsPutIntoAMessage(t *testing.T) {
 	for _, to := range []string{"p@x.example\r\nRCPT TO:<q@x.example>", "p@x.example, q@x.example", "", "p"} {
 		require.Error(t, rm.Send(context.Background(), Message{To: to, Subject: "s", Text: "t"}), to)
 	}
-	require.NoError(t, rm.Send(context.Background(), Message{To: "p@x.example", Subject: "Your code for Crew\r\nBcc: q@x.example", Text: "line\r\n.\r\nRCPT TO:<q@x.example>\r\n"}))
+	require.NoError(t, rm.Send(context.Background(), Message{To: "p@x.example",
+		Subject: "Your code for Crew\r\nBcc: q@x.example", Text: "line\r\n.\r\nRCPT TO:<q@x.example>\r\n"}))
 	close(lines)
 	var all []string
 	for l := range lines {

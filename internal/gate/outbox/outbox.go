@@ -38,7 +38,8 @@ type Room struct {
 }
 
 // New makes a room that sends by a fetcher.
-func New(s *store.Store, h *happening.Room, log *slog.Logger, now func() time.Time, f *fetch.Fetcher, r *records.Room) *Room {
+func New(s *store.Store, h *happening.Room, log *slog.Logger, now func() time.Time, f *fetch.Fetcher,
+	r *records.Room) *Room {
 	return &Room{store: s, happenings: h, log: log, now: now, fetch: f, records: r, wake: make(chan struct{}, 1),
 		calling: map[string]bool{}}
 }
@@ -252,11 +253,14 @@ func (rm *Room) tell(d due, answer string, err error, over bool) {
 	if a, ok := rm.records.Snapshot().ApplicationOf(d.App); ok {
 		name = string(a.Name)
 	}
-	step := crossing.TraceStep{At: rm.now().UTC(), From: crossing.Application, To: crossing.GateLane, Name: "Sign-out notice",
-		Binding: "back channel", Values: []federation.Value{{Label: "Application", Value: name}, {Label: "Answer", Value: answer}}}
+	step := crossing.TraceStep{At: rm.now().UTC(), From: crossing.Application, To: crossing.GateLane,
+		Name:    "Sign-out notice",
+		Binding: "back channel", Values: []federation.Value{{Label: "Application", Value: name},
+			{Label: "Answer", Value: answer}}}
 	code := ""
 	if err != nil {
-		step.Finding = finding.New(finding.NoticeUnanswered, finding.Fact("Address", d.Address), finding.Fact("Answer", answer),
+		step.Finding = finding.New(finding.NoticeUnanswered, finding.Fact("Address", d.Address),
+			finding.Fact("Answer", answer),
 			finding.Fact("Tries", fmt.Sprint(d.row.Tries+1)))
 		code = string(finding.NoticeUnanswered)
 	}
@@ -306,7 +310,8 @@ func (rm *Room) each(_ context.Context, q *gorm.DB, do func(due)) error {
 // Unheard are the applications that did not answer three times, with what waits for them: for checks.
 func (rm *Room) Unheard(ctx context.Context) (map[federation.ID]*finding.Finding, error) {
 	out := map[federation.ID]*finding.Finding{}
-	err := rm.each(ctx, rm.store.Read.WithContext(ctx).Where("tries >= ?", patience).Order("tries DESC, id").Limit(mostWaiting),
+	err := rm.each(ctx, rm.store.Read.WithContext(ctx).Where("tries >= ?",
+		patience).Order("tries DESC, id").Limit(mostWaiting),
 		func(d due) {
 			if d.Notice != nil && out[d.App] == nil {
 				out[d.App] = finding.New(finding.NoticeUnanswered, finding.Fact("Address", d.Address),

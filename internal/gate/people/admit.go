@@ -28,7 +28,8 @@ func checkEntry(e Entry, now time.Time) error {
 	case !e.Everyone && !e.AtOnce && len(e.Groups)+len(e.People) == 0:
 		return change.Field("people", errors.New("nobody is named; give people, groups, or everyone"))
 	case len(e.Groups)+len(e.People) > mostAtOnce:
-		return change.Field("people", fmt.Errorf("give at most %d people and groups at once; more come as a list", mostAtOnce))
+		return change.Field("people", fmt.Errorf("give at most %d people and groups at once; more come as a list",
+			mostAtOnce))
 	case !e.Until.IsZero() && !e.Until.After(now):
 		return change.Field("until", errors.New("this end has passed; give one to come"))
 	case e.Out && (e.Everyone || len(e.People) > 0 || !e.Until.IsZero()):
@@ -69,7 +70,10 @@ func (rm *Room) Approve(ctx context.Context, by change.By, id int64, digest stri
 		return err
 	}
 	by.Approves = true
-	return rm.admit(ctx, by, string(q.App), q.Entry, func(tx store.Tx) error { return rm.Requests.Decide(tx.Rows(), by, d) })
+	return rm.admit(ctx, by, string(q.App), q.Entry, func(tx store.Tx) error {
+		return rm.Requests.Decide(tx.Rows(), by,
+			d)
+	})
 }
 
 // named sees that an admission names people and groups that there are.
@@ -127,7 +131,8 @@ func (rm *Room) admitPeople(tx store.Tx, b change.By, a *federation.Application,
 	changes := make([]person.Change, len(e.People))
 	for i, id := range e.People {
 		changes[i] = by(b, id)
-		changes[i].Admit = []person.Admission{{Admitted: person.Admitted{App: a.ID, Until: e.Until}, Source: person.FromHand, Author: b.Who}}
+		changes[i].Admit = []person.Admission{{Admitted: person.Admitted{App: a.ID, Until: e.Until}, Source: person.FromHand,
+			Author: b.Who}}
 	}
 	_, err := rm.Apply(tx, changes...)
 	var lost *person.LostError
@@ -146,7 +151,8 @@ func (rm *Room) admitPeople(tx store.Tx, b change.By, a *federation.Application,
 // lets somebody in, a rule or a group, still does.
 func (rm *Room) Unadmit(ctx context.Context, by change.By, app string, e Entry) error {
 	if e.Until, e.Out = (time.Time{}), false; len(e.People) > 0 && (e.Everyone || len(e.Groups) > 0) {
-		return change.Field("people", errors.New("take people, groups and everyone out one after another: each has consequences of its own"))
+		return change.Field("people",
+			errors.New("take people, groups and everyone out one after another: each has consequences of its own"))
 	}
 	if err := checkEntry(e, rm.Now()); err != nil {
 		return err
@@ -159,7 +165,8 @@ func (rm *Room) Unadmit(ctx context.Context, by change.By, app string, e Entry) 
 		said := a.Admissions
 		for i, g := range e.Groups {
 			if !slices.Contains(said.Groups(), federation.Name(g)) {
-				return out, change.Field(fmt.Sprintf("groups[%d]", i), fmt.Errorf("the application %s says nothing of a group %q", a.Name, g))
+				return out, change.Field(fmt.Sprintf("groups[%d]", i), fmt.Errorf("the application %s says nothing of a group %q",
+					a.Name, g))
 			}
 			said = said.With(federation.Name(g), nil)
 		}
@@ -213,7 +220,8 @@ type Admitted struct {
 }
 
 // Admissions are those of people to an application, from a number on.
-func (rm *Room) Admissions(ctx context.Context, a *federation.Application, after int64, limit int) (out []Admitted, total int64, err error) {
+func (rm *Room) Admissions(ctx context.Context, a *federation.Application, after int64, limit int) (out []Admitted,
+	total int64, err error) {
 	rows, total, err := rm.Store.People(ctx).Admissions(a.ID, after, limit)
 	if err != nil {
 		return nil, 0, err

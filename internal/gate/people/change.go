@@ -96,7 +96,8 @@ func (rm *Room) Add(ctx context.Context, b change.By, n NewPerson) (Person, erro
 			return Person{}, err
 		}
 	} else if len(n.Values) == 0 {
-		return Person{}, change.Field("provider", errors.New("nobody could be known again; give a provider and its name for the person, or values"))
+		return Person{}, change.Field("provider",
+			errors.New("nobody could be known again; give a provider and its name for the person, or values"))
 	}
 	edit, err := rm.checked(n.Edit)
 	if err != nil {
@@ -179,7 +180,8 @@ func (rm *Room) Change(ctx context.Context, b change.By, id int64, e Edit) (Pers
 // checked sees that an edit can be made.
 func (rm *Room) checked(e Edit) (Edit, error) {
 	if len(e.Values) > mostValues || len(e.Join)+len(e.Leave) > 1000 {
-		return e, change.Field("values", fmt.Errorf("give at most %d attributes, and 1000 groups and organisations", mostValues))
+		return e, change.Field("values", fmt.Errorf("give at most %d attributes, and 1000 groups and organisations",
+			mostValues))
 	}
 	for name, values := range e.Values {
 		if err := CheckValues(name, values); err != nil {
@@ -206,7 +208,8 @@ func (rm *Room) checked(e Edit) (Edit, error) {
 // CheckValues sees that values of an attribute can be kept.
 func CheckValues(name string, values []string) error {
 	switch {
-	case strings.TrimSpace(name) == "" || len(name) > 200 || strings.ContainsAny(name, " =") || federation.CheckText(name, false) != nil:
+	case strings.TrimSpace(name) == "" || len(name) > 200 || strings.ContainsAny(name, " =") ||
+		federation.CheckText(name, false) != nil:
 		return fmt.Errorf("%.100q is no name of an attribute", name)
 	case name == profile.AttributeGroups || name == profile.AttributeOrganization:
 		return errors.New("where somebody belongs is no value; join groups and organisations")

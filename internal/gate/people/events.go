@@ -27,11 +27,12 @@ type EventPage struct {
 	Oldest int64 // that is kept, 0 for none
 }
 
-// Events gives out what was done to people. Whoever goes on after an event that is not kept any more is told so: nothing is
-// passed over silently.
+// Events gives out what was done to people. Whoever goes on after an event that is not kept any more is told so:
+// nothing is passed over silently.
 func (rm *Room) Events(ctx context.Context, f EventFilter) (out EventPage, err error) {
 	var newest int64
-	page := store.EventPage{After: f.After, From: f.Since, Person: f.Person, Newest: f.Newest, Before: f.Before, Limit: f.Limit}
+	page := store.EventPage{After: f.After, From: f.Since, Person: f.Person, Newest: f.Newest, Before: f.Before,
+		Limit: f.Limit}
 	if out.Events, out.Oldest, newest, err = rm.Store.People(ctx).Events(page); err != nil {
 		return out, err
 	}
@@ -42,7 +43,8 @@ func (rm *Room) Events(ctx context.Context, f EventFilter) (out EventPage, err e
 	}
 	switch {
 	case f.After > newest:
-		return out, change.Field("after", fmt.Errorf("there is no event %d yet; the newest is %d: was the data put back?", f.After, newest))
+		return out, change.Field("after", fmt.Errorf("there is no event %d yet; the newest is %d: was the data put back?",
+			f.After, newest))
 	case f.After > 0 && f.After < newest && (out.Oldest == 0 || f.After < out.Oldest-1):
 		return out, change.Conflict(fmt.Sprintf("events after %d are gone: they are kept for a time only", f.After),
 			fmt.Sprintf("read the people anew, then go on after %d", newest))

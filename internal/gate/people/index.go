@@ -225,7 +225,8 @@ func (rm *Room) admitting(ctx context.Context) (map[federation.ID]bool, error) {
 
 // unproved gives, for a provider, what it brought of attributes that people are found by, and
 // nothing proves.
-func (rm *Room) unproved(ctx context.Context, p federation.ID, attributes []string) (out []checks.Unproved, err error) {
+func (rm *Room) unproved(ctx context.Context, p federation.ID, attributes []string) (out []checks.Unproved,
+	err error) {
 	for _, a := range attributes {
 		u := checks.Unproved{Attribute: a}
 		if u.Count, u.People, err = rm.Store.People(ctx).Unproved(p, a); err != nil {

@@ -82,7 +82,8 @@ func (rm *Room) weigh(p store.People, j Joining) (*Joined, error) {
 	}
 	out := &Joined{values: slices.Clone(into.Values), Links: len(other.Links), Members: len(other.Members)}
 	for _, v := range other.Values {
-		at := slices.IndexFunc(into.Values, func(m person.KeptValue) bool { return profile.Word(m.Name) == profile.Word(v.Name) })
+		at := slices.IndexFunc(into.Values,
+			func(m person.KeptValue) bool { return profile.Word(m.Name) == profile.Word(v.Name) })
 		switch {
 		case at < 0:
 			out.Values, out.values = append(out.Values, v.Name), append(out.values, v)
@@ -119,8 +120,10 @@ func (rm *Room) join(tx store.Tx, b change.By, j Joining, out *Joined) (leaving 
 		stays.State, leaving = person.Disabled, append(leaving, j.Into)
 	}
 	// The one goes after the other has all that was theirs.
-	_, err = rm.Apply(tx, stays, person.Change{Person: j.Other, Via: person.ByJoin, Who: b.Who, State: person.Removed, Other: j.Into})
-	return leaving, errors.Join(refused(err, j.Into, j.Other), rm.note(tx, b, j.Other, fmt.Sprintf("joined into %d", j.Into)),
+	_, err = rm.Apply(tx, stays, person.Change{Person: j.Other, Via: person.ByJoin, Who: b.Who, State: person.Removed,
+		Other: j.Into})
+	return leaving, errors.Join(refused(err, j.Into, j.Other), rm.note(tx, b, j.Other,
+		fmt.Sprintf("joined into %d", j.Into)),
 		rm.note(tx, b, j.Into, out.says(j)))
 }
 
@@ -143,7 +146,8 @@ func (out *Joined) says(j Joining) string {
 func (rm *Room) Part(ctx context.Context, b change.By, id int64, key string) (Person, error) {
 	hash, err := hex.DecodeString(key)
 	if err != nil || len(hash) == 0 {
-		return Person{}, change.Field("link", errors.New("give the key of a link; they stand beside the links of the person"))
+		return Person{}, change.Field("link",
+			errors.New("give the key of a link; they stand beside the links of the person"))
 	}
 	var made int64
 	err = rm.leave(ctx, func(tx store.Tx) ([]int64, error) {
@@ -158,7 +162,8 @@ func (rm *Room) Part(ctx context.Context, b change.By, id int64, key string) (Pe
 		case at < 0:
 			return nil, change.Field("link", change.NotFound("link of the person", key, ""))
 		case len(links) == 1:
-			return nil, change.Conflict("it is their only link: nobody would come as this person any more", "disable or remove the person instead")
+			return nil, change.Conflict("it is their only link: nobody would come as this person any more",
+				"disable or remove the person instead")
 		}
 		made, err = rm.part(tx, b, id, links[at])
 		return []int64{id}, err
@@ -178,7 +183,8 @@ func (rm *Room) part(tx store.Tx, b change.By, from int64, l store.Linked) (made
 	if err != nil {
 		return 0, err
 	}
-	off := person.Change{Via: person.ByJoin, Who: b.Who, Identifier: Identifier(), Take: &person.Taking{From: from, Link: l.Key}, Other: from}
+	off := person.Change{Via: person.ByJoin, Who: b.Who, Identifier: Identifier(),
+		Take: &person.Taking{From: from, Link: l.Key}, Other: from}
 	if !was[from].Disabled.IsZero() {
 		off.State = person.Disabled
 	}
@@ -188,5 +194,6 @@ func (rm *Room) part(tx store.Tx, b change.By, from int64, l store.Linked) (made
 	}
 	made = done[0].Person
 	_, err = rm.Apply(tx, person.Change{Person: from, Via: person.ByJoin, Who: b.Who, Other: made})
-	return made, errors.Join(err, rm.note(tx, b, from, fmt.Sprintf("parted from %d", made)), rm.note(tx, b, made, fmt.Sprintf("parted off %d", from)))
+	return made, errors.Join(err, rm.note(tx, b, from, fmt.Sprintf("parted from %d", made)),
+		rm.note(tx, b, made, fmt.Sprintf("parted off %d", from)))
 }

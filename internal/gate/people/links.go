@@ -132,7 +132,8 @@ func (rm *Room) linked(ctx context.Context, name string) (LinkedProvider, error)
 	case 1:
 		return removed[0], nil
 	}
-	return LinkedProvider{}, fmt.Errorf("%d providers of the name %q were removed; give the ID of one", len(removed), name)
+	return LinkedProvider{}, fmt.Errorf("%d providers of the name %q were removed; give the ID of one", len(removed),
+		name)
 }
 
 // LinkFilter narrows the list of links.
@@ -208,7 +209,8 @@ func (rm *Room) shownLinks(ctx context.Context, all []store.Linked) ([]Link, err
 		}
 	}
 	for _, l := range all {
-		out = append(out, Link{Key: l.Hex(), Person: l.Person, Provider: providers[l.Provider], Subject: l.Subject, Added: l.Added})
+		out = append(out, Link{Key: l.Hex(), Person: l.Person, Provider: providers[l.Provider], Subject: l.Subject,
+			Added: l.Added})
 	}
 	return out, nil
 }

@@ -103,7 +103,8 @@ func (rm *Room) marking(userType string) *store.MarkedAs {
 
 // narrowed is what a filter asks; names that are none are refused.
 func (rm *Room) narrowed(f Filter) (out store.PeopleFilter, err error) {
-	out = store.PeopleFilter{Words: strings.Fields(profile.Fold(f.Search)), State: person.State(f.State), After: f.After, Limit: f.Limit,
+	out = store.PeopleFilter{Words: strings.Fields(profile.Fold(f.Search)), State: person.State(f.State), After: f.After,
+		Limit:     f.Limit,
 		Uncounted: f.Uncounted}
 	if len(out.Words) > 6 || slices.ContainsFunc(out.Words, func(w string) bool { return len(w) > 200 }) {
 		return out, change.Field("search", errors.New("search for at most six words, of at most 200 octets each"))
@@ -221,7 +222,8 @@ func (rm *Room) Get(ctx context.Context, id int64) (Person, error) {
 	}
 	subjects, err := on.SubjectsOf(id)
 	for _, s := range subjects {
-		p.Subjects = append(p.Subjects, KnownAs{App: person.AppName(rm.Records.Snapshot(), s.App), Value: s.Value, Source: s.Source, Added: s.Added})
+		p.Subjects = append(p.Subjects, KnownAs{App: person.AppName(rm.Records.Snapshot(), s.App), Value: s.Value,
+			Source: s.Source, Added: s.Added})
 	}
 	return p, err
 }

@@ -23,8 +23,8 @@ const (
 	DoSet     = "set"
 )
 
-// Bounds of what is done to many: people at once, how many are stored together, for as long as which sign-ins wait, and
-// how many are told of one by one.
+// Bounds of what is done to many: people at once, how many are stored together, for as long as which sign-ins wait,
+// and how many are told of one by one.
 const (
 	mostMany   = 10_000
 	together   = 500
@@ -60,8 +60,9 @@ type ManyRow struct {
 	Did    person.Did
 }
 
-// Many does one thing to several people: first it tells what would be, then, with the digest of that, it does just so. It
-// is stored in pieces, so that sign-ins go on; whoever changed meanwhile stops it, and what stands before is stored.
+// Many does one thing to several people: first it tells what would be, then, with the digest of that, it does just
+// so. It is stored in pieces, so that sign-ins go on; whoever changed meanwhile stops it, and what stands before is
+// stored.
 func (rm *Room) Many(ctx context.Context, b change.By, m Many) (*ManyDone, error) {
 	ids, err := rm.chosen(ctx, m)
 	if err != nil {
@@ -72,7 +73,8 @@ func (rm *Room) Many(ctx context.Context, b change.By, m Many) (*ManyDone, error
 		return nil, err
 	}
 	if m.Do == DoSet && len(edit.Values)+len(edit.Marks)+len(edit.Join)+len(edit.Leave) == 0 {
-		return nil, change.Field("set", errors.New("nothing is said that is to change; give values, or groups to join or leave"))
+		return nil, change.Field("set",
+			errors.New("nothing is said that is to change; give values, or groups to join or leave"))
 	}
 	out := &ManyDone{People: len(ids), Back: back(m.Do, ids)}
 	changes, err := rm.weighMany(ctx, b, m.Do, edit, ids, out)
@@ -88,7 +90,8 @@ func (rm *Room) Many(ctx context.Context, b change.By, m Many) (*ManyDone, error
 // chosen are whom it is about, each once.
 func (rm *Room) chosen(ctx context.Context, m Many) (ids []int64, err error) {
 	if !slices.Contains([]string{DoDisable, DoEnable, DoRemove, DoSet}, m.Do) {
-		return nil, change.Field("do", fmt.Errorf("%.50q is nothing that can be done; use disable, enable, remove or set", m.Do))
+		return nil, change.Field("do", fmt.Errorf("%.50q is nothing that can be done; use disable, enable, remove or set",
+			m.Do))
 	}
 	if ids = slices.Clone(m.People); m.Filter != nil {
 		if len(ids) > 0 {
@@ -115,7 +118,8 @@ func (rm *Room) chosen(ctx context.Context, m Many) (ids []int64, err error) {
 	ids = slices.Compact(ids)
 	switch {
 	case len(ids) > mostMany:
-		return nil, change.Field("people", fmt.Errorf("it is about more than %d people; do it in parts, or take a list in", mostMany))
+		return nil, change.Field("people", fmt.Errorf("it is about more than %d people; do it in parts, or take a list in",
+			mostMany))
 	case len(ids) == 0 && m.Filter != nil:
 		return nil, change.Field("search", errors.New("nobody is found by that"))
 	case len(ids) == 0:
@@ -134,7 +138,8 @@ func (rm *Room) chosen(ctx context.Context, m Many) (ids []int64, err error) {
 }
 
 // weighMany tells what becomes of each, and gives the changes of those of whom anything is other then.
-func (rm *Room) weighMany(ctx context.Context, b change.By, do string, edit Edit, ids []int64, out *ManyDone) (changes []person.Change, err error) {
+func (rm *Room) weighMany(ctx context.Context, b change.By, do string, edit Edit, ids []int64,
+	out *ManyDone) (changes []person.Change, err error) {
 	var leaving []int64
 	var become []traces.Becoming
 	digest := []any{do, edit}
@@ -153,7 +158,8 @@ func (rm *Room) weighMany(ctx context.Context, b change.By, do string, edit Edit
 				continue // they went just now
 			}
 			c := edit.change(b, id)
-			c.Revision, c.Anyway, c.State = k.Revision, true, map[string]person.State{DoDisable: person.Disabled, DoEnable: person.Enabled,
+			c.Revision, c.Anyway, c.State = k.Revision, true, map[string]person.State{DoDisable: person.Disabled,
+				DoEnable: person.Enabled,
 				DoRemove: person.Removed}[do]
 			laid, err := c.Lay(rm.ground(), k.Record)
 			if err != nil {
@@ -210,7 +216,8 @@ func (rm *Room) storeMany(ctx context.Context, b change.By, do string, changes [
 		err := rm.Put(ctx, b, chunk, func(store.Applied) string { return what })
 		var lost *person.LostError
 		if errors.As(err, &lost) {
-			return change.Conflict(fmt.Sprintf("the person %d has changed since the preview; %d of %d are %s", chunk[lost.At].Person, done,
+			return change.Conflict(fmt.Sprintf("the person %d has changed since the preview; %d of %d are %s",
+				chunk[lost.At].Person, done,
 				len(changes), what), "look at the preview again")
 		}
 		if err != nil {

@@ -101,7 +101,8 @@ func (rm *Room) note(tx store.Tx, by change.By, id int64, what string) error {
 	return change.Note{At: rm.Now(), By: by, Kind: KindPerson, Name: fmt.Sprint(id), What: what}.Write(tx.Rows())
 }
 
-// Disable has somebody let in no more: their sessions end, and what these gave. A sign-in and a refresh see it at once.
+// Disable has somebody let in no more: their sessions end, and what these gave. A sign-in and a refresh see it at
+// once.
 func (rm *Room) Disable(ctx context.Context, b change.By, id int64) (Person, error) {
 	return rm.turn(ctx, b, id, person.Disabled)
 }
@@ -121,8 +122,8 @@ func (rm *Room) turn(ctx context.Context, b change.By, id int64, to person.State
 	return rm.Get(ctx, id)
 }
 
-// store stores changes by hand that may end what people hold, each with a note in the history. One that does nothing is
-// refused if it is about a state.
+// store stores changes by hand that may end what people hold, each with a note in the history. One that does nothing
+// is refused if it is about a state.
 func (rm *Room) store(ctx context.Context, b change.By, all []person.Change, what string) error {
 	ids := make([]int64, len(all))
 	for i := range all {
@@ -150,8 +151,9 @@ func (rm *Room) store(ctx context.Context, b change.By, all []person.Change, wha
 	})
 }
 
-// Put stores changes, all of them or none, with a note in the history of those of which note tells something. Sessions of
-// whoever is disabled or removed end, with what these gave. A *person.LostError says what does not hold any more.
+// Put stores changes, all of them or none, with a note in the history of those of which note tells something.
+// Sessions of whoever is disabled or removed end, with what these gave. A *person.LostError says what does not hold
+// any more.
 func (rm *Room) Put(ctx context.Context, b change.By, all []person.Change, note func(store.Applied) string) error {
 	return rm.leave(ctx, func(tx store.Tx) (leaving []int64, err error) {
 		done, err := rm.Apply(tx, all...)
@@ -167,8 +169,8 @@ func (rm *Room) Put(ctx context.Context, b change.By, all []person.Change, note 
 	})
 }
 
-// Remove takes somebody out with all that is theirs; that it was done stays in the history. Should they come again, they
-// are somebody new.
+// Remove takes somebody out with all that is theirs; that it was done stays in the history. Should they come again,
+// they are somebody new.
 func (rm *Room) Remove(ctx context.Context, b change.By, id int64) error {
 	if err := rm.unnamed(id); err != nil {
 		return err
@@ -201,7 +203,8 @@ func (rm *Room) forgetting(ctx context.Context, ids ...int64) error {
 // unnamed sees that no access rule, no role and no starting point names somebody who is to go.
 func (rm *Room) unnamed(id int64) error {
 	snap := rm.Records.Snapshot()
-	for what, names := range map[string][]federation.Name{"access rules": snap.NamedBy(id), "roles": snap.RolesOf(id), "starting points": snap.StartsNaming(id)} {
+	for what, names := range map[string][]federation.Name{"access rules": snap.NamedBy(id), "roles": snap.RolesOf(id),
+		"starting points": snap.StartsNaming(id)} {
 		if len(names) > 0 {
 			return change.Conflict(fmt.Sprintf("%s name the person %d: %s", what, id, federation.Listed(names)),
 				"take them out of these, or remove these, first")

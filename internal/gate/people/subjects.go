@@ -78,8 +78,8 @@ func (in *Import) again(i int, what string, first int) error {
 // knownColumns are the headings of such a list; the last one may be absent.
 var knownColumns = []string{"provider", "name", "value", "format"}
 
-// ReadKnown reads a list: CSV as any program writes it, whose headings are provider, name, value and, if wanted, format; or
-// JSON, an array of objects with these members.
+// ReadKnown reads a list: CSV as any program writes it, whose headings are provider, name, value and, if wanted,
+// format; or JSON, an array of objects with these members.
 func ReadKnown(ctx context.Context, document string) ([]Known, error) {
 	if text := strings.TrimSpace(strings.TrimPrefix(document, "\ufeff")); strings.HasPrefix(text, "[") {
 		return knownOfJSON(text)
@@ -95,18 +95,21 @@ func ReadKnown(ctx context.Context, document string) ([]Known, error) {
 	for i, name := range t.Head {
 		name = strings.ToLower(strings.TrimSpace(name))
 		if !slices.Contains(knownColumns, name) {
-			return nil, change.Field("csv", fmt.Errorf("line 1: there is no column %.100q; use %s", name, strings.Join(knownColumns, ", ")))
+			return nil, change.Field("csv", fmt.Errorf("line 1: there is no column %.100q; use %s", name,
+				strings.Join(knownColumns, ", ")))
 		}
 		at[name] = i
 	}
 	for _, name := range knownColumns[:3] {
 		if _, ok := at[name]; !ok {
-			return nil, change.Field("csv", fmt.Errorf("line 1: the column %q is missing; the first line names the columns", name))
+			return nil, change.Field("csv", fmt.Errorf("line 1: the column %q is missing; the first line names the columns",
+				name))
 		}
 	}
 	var out []Known
 	for _, row := range t.Rows {
-		k := Known{Provider: row.Cells[at["provider"]], Name: row.Cells[at["name"]], Value: row.Cells[at["value"]], line: row.Line}
+		k := Known{Provider: row.Cells[at["provider"]], Name: row.Cells[at["name"]], Value: row.Cells[at["value"]],
+			line: row.Line}
 		if i, ok := at["format"]; ok {
 			k.Format = row.Cells[i]
 		}
@@ -118,7 +121,8 @@ func ReadKnown(ctx context.Context, document string) ([]Known, error) {
 // knownOfJSON reads such a list in JSON.
 func knownOfJSON(text string) ([]Known, error) {
 	wrong := func(err error) ([]Known, error) {
-		return nil, change.Field("csv", fmt.Errorf("%w; in JSON the list is an array of objects with provider, name, value and, if wanted, format", err))
+		return nil, change.Field("csv",
+			fmt.Errorf("%w; in JSON the list is an array of objects with provider, name, value and, if wanted, format", err))
 	}
 	if err := strictjson.Once([]byte(text), 3); err != nil {
 		return wrong(err)
@@ -171,7 +175,8 @@ func (rm *Room) ImportSubjects(ctx context.Context, b change.By, app string, in 
 			if err := im.weigh(tx.People()); err != nil {
 				return err
 			}
-			if err := change.Seen(in.Digest, im.out.Digest, "what is known of people has changed since the preview"); err != nil {
+			if err := change.Seen(in.Digest, im.out.Digest,
+				"what is known of people has changed since the preview"); err != nil {
 				return err
 			}
 			if _, err := rm.Apply(tx, im.put...); err != nil {
@@ -189,7 +194,8 @@ func (rm *Room) ImportSubjects(ctx context.Context, b change.By, app string, in 
 }
 
 // importing reads what is to be imported.
-func (rm *Room) importing(ctx context.Context, b change.By, app string, in Import) (*importing, *federation.Application, error) {
+func (rm *Room) importing(ctx context.Context, b change.By, app string, in Import) (*importing,
+	*federation.Application, error) {
 	a, err := rm.Records.Application(app)
 	if err != nil {
 		return nil, nil, err
@@ -359,8 +365,8 @@ func (im *importing) people(p store.People) ([]int64, error) {
 	return out, err
 }
 
-// untaken sees that the application knows nobody else by the values. free are people who get another one, so that two may
-// change theirs.
+// untaken sees that the application knows nobody else by the values. free are people who get another one, so that two
+// may change theirs.
 func (im *importing) untaken(p store.People, free map[int64]bool) error {
 	values := make([]string, len(im.put))
 	for i, line := range im.lines {
@@ -375,7 +381,8 @@ func (im *importing) untaken(p store.People, free map[int64]bool) error {
 	return err
 }
 
-// Subjects lists by what an application knows people, in the order of their numbers after a number, and how many there are.
+// Subjects lists by what an application knows people, in the order of their numbers after a number, and how many
+// there are.
 func (rm *Room) Subjects(ctx context.Context, app string, after int64, limit int) ([]store.Subject, int64, error) {
 	a, err := rm.Records.Application(app)
 	if err != nil {

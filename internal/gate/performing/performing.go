@@ -1,5 +1,5 @@
-// Package performing satisfies what decisions of the core lack: it knows for each kind of need who looks it up, or asks
-// outside, and puts what came of it among the facts. It decides nothing.
+// Package performing satisfies what decisions of the core lack: it knows for each kind of need who looks it up, or
+// asks outside, and puts what came of it among the facts. It decides nothing.
 package performing
 
 import (
@@ -40,8 +40,8 @@ func Satisfies[F any, N crossing.Asks[F]](p *Performer, do func(ctx context.Cont
 	p.kinds[kind] = func(ctx context.Context, a *Asker, n crossing.Need) (any, error) { return do(ctx, a, n.(N)) }
 }
 
-// Satisfy looks up what is lacking, one after another, and puts it among the facts. What reaches outside is asked only by
-// who has stored the effects so far.
+// Satisfy looks up what is lacking, one after another, and puts it among the facts. What reaches outside is asked
+// only by who has stored the effects so far.
 func (p *Performer) Satisfy(ctx context.Context, a *Asker, l *crossing.Lacks, facts *crossing.Facts) error {
 	for _, n := range l.Needs {
 		do, known := p.kinds[reflect.TypeOf(n)]

@@ -40,8 +40,8 @@ type letter struct {
 	at      time.Time
 }
 
-// tell sends a letter that was not sent before. It is noted first, and the note taken back if nothing was handed in: so
-// two that send at once send one.
+// tell sends a letter that was not sent before. It is noted first, and the note taken back if nothing was handed in:
+// so two that send at once send one.
 func (rm *Room) tell(ctx context.Context, l letter) error {
 	first, err := rm.Store.Once(ctx, l.key(), l.at.Add(24*time.Hour))
 	if err != nil || !first {
@@ -56,14 +56,16 @@ func (rm *Room) tell(ctx context.Context, l letter) error {
 // key is the change as it is announced to an address.
 func (l letter) key() []byte {
 	b := l.record.Basic()
-	return store.Hash(strings.Join([]string{"announced", string(b.ID), b.NextAt, string(b.NextPhase), strings.Join(b.NextCohort, " "), l.to}, "\x1f"))
+	return store.Hash(strings.Join([]string{"announced", string(b.ID), b.NextAt, string(b.NextPhase),
+		strings.Join(b.NextCohort, " "), l.to}, "\x1f"))
 }
 
 // message is what stands in a letter. Whom a pilot includes is told to the owner alone.
 func (l letter) message(base string) mailing.Message {
 	b := l.record.Basic()
 	subject := fmt.Sprintf("%s: %s from %s on", b.Title, b.NextPhase, b.NextAt)
-	text := fmt.Sprintf("%s (%s %s) is %s now. From %s on it is %s.\n", b.Title, l.record.Kind(), b.Name, b.Phase, b.NextAt, b.NextPhase)
+	text := fmt.Sprintf("%s (%s %s) is %s now. From %s on it is %s.\n", b.Title, l.record.Kind(), b.Name, b.Phase,
+		b.NextAt, b.NextPhase)
 	if l.outside {
 		return mailing.Message{To: l.to, Subject: subject, Text: text + "\nNothing has to be done for it at your side. " +
 			"Answer whoever gave you this contact, if the moment does not suit you.\n"}
@@ -71,6 +73,7 @@ func (l letter) message(base string) mailing.Message {
 	if len(b.NextCohort) > 0 {
 		text += "Whom it includes then: " + strings.Join(b.NextCohort, " ") + "\n"
 	}
-	return mailing.Message{To: l.to, Subject: subject, Text: fmt.Sprintf("%s\nLook at how it goes, move it or withdraw it:\n%s/console/connect/%ss/%s\n",
-		text, base, l.record.Kind(), b.Name)}
+	return mailing.Message{To: l.to, Subject: subject,
+		Text: fmt.Sprintf("%s\nLook at how it goes, move it or withdraw it:\n%s/console/connect/%ss/%s\n",
+			text, base, l.record.Kind(), b.Name)}
 }

@@ -1,5 +1,5 @@
-// Package phases knows how far records are used: how a pilot goes, what is in the way of going live, and who is told of
-// a change that waits.
+// Package phases knows how far records are used: how a pilot goes, what is in the way of going live, and who is told
+// of a change that waits.
 package phases
 
 import (
@@ -69,13 +69,14 @@ func (rm *Room) Of(ctx context.Context, kind, name string) (out Standing, err er
 	return out, err
 }
 
-// inTheWay gathers what speaks against going live: findings of the checks, accounts of the application that nobody fits,
-// and people whose newest sign-in was refused.
+// inTheWay gathers what speaks against going live: findings of the checks, accounts of the application that nobody
+// fits, and people whose newest sign-in was refused.
 func (rm *Room) inTheWay(ctx context.Context, s Standing) (out []Obstacle, err error) {
 	if s.Phase == federation.Live || s.Phase == federation.Retired {
 		return nil, nil
 	}
-	checked, err := rm.Checking.Check(ctx, checking.Filter{Names: []string{change.NameOf(s.Record)}, Kind: change.KindOf(s.Record),
+	checked, err := rm.Checking.Check(ctx, checking.Filter{Names: []string{change.NameOf(s.Record)},
+		Kind:     change.KindOf(s.Record),
 		Severity: string(finding.Warning)})
 	if err != nil {
 		return nil, err
@@ -86,10 +87,12 @@ func (rm *Room) inTheWay(ctx context.Context, s Standing) (out []Obstacle, err e
 		}
 	}
 	if s.Refused > 0 {
-		out = append(out, Obstacle{What: fmt.Sprintf("%s of the cohort refused at last", people(s.Refused)), Severity: finding.Error})
+		out = append(out, Obstacle{What: fmt.Sprintf("%s of the cohort refused at last", people(s.Refused)),
+			Severity: finding.Error})
 	}
 	latest, err := rm.Comparing.Latest(ctx)
-	if fits, there := latest[s.Record.Basic().Name]; err == nil && there && s.Record.Kind() == federation.KindApplication && fits.Fit < fits.Of {
+	if fits, there := latest[s.Record.Basic().Name]; err == nil && there &&
+		s.Record.Kind() == federation.KindApplication && fits.Fit < fits.Of {
 		out = append(out, Obstacle{What: fmt.Sprintf("%d of the application's %d accounts fit nobody exactly, as compared on %s",
 			fits.Of-fits.Fit, fits.Of, fits.At.UTC().Format(time.DateOnly)), Severity: finding.Warning})
 	}

@@ -1,5 +1,6 @@
 // Package portal is the gate's page for people: the applications that they may enter, and what is known of them. What
-// somebody finds there the core decides; this room looks up what that needs, and does what people ask for on their own page.
+// somebody finds there the core decides; this room looks up what that needs, and does what people ask for on their
+// own page.
 package portal
 
 import (
@@ -72,7 +73,8 @@ func (rm *Room) shown(ctx context.Context, v Visitor) (crossing.Shown, crossing.
 }
 
 // look decides what somebody finds, and looks up whom it needs.
-func (rm *Room) look(ctx context.Context, snap *federation.Snapshot, in *crossing.Visit) (out crossing.Shown, err error) {
+func (rm *Room) look(ctx context.Context, snap *federation.Snapshot, in *crossing.Visit) (out crossing.Shown,
+	err error) {
 	if err := rm.kept(ctx, in); err != nil {
 		return out, err
 	}
@@ -112,8 +114,8 @@ func (rm *Room) kept(ctx context.Context, in *crossing.Visit) error {
 	return err
 }
 
-// Of decides what a person would find if they came now by what their providers said last: for engineers. In is false of
-// somebody of whom it is not known by which provider they come.
+// Of decides what a person would find if they came now by what their providers said last: for engineers. In is false
+// of somebody of whom it is not known by which provider they come.
 func (rm *Room) Of(ctx context.Context, person int64) (out crossing.Shown, in bool, err error) {
 	snap := rm.Records.Snapshot()
 	visit, in, err := rm.Traces.LastVisit(ctx, snap, person)

@@ -1,5 +1,5 @@
-// Package recipients tells others what is done to people: it posts signed tokens to each recipient, in the order of the
-// events, and again until they are acknowledged.
+// Package recipients tells others what is done to people: it posts signed tokens to each recipient, in the order of
+// the events, and again until they are acknowledged.
 package recipients
 
 import (
@@ -120,14 +120,17 @@ func (rm *Room) tell(ctx context.Context, r *federation.Recipient) error {
 		if err != nil || len(events) == 0 {
 			return err
 		}
-		failed := rm.post(ctx, r, News{To: r.Address, ID: random.Text(16), Events: events, After: row.Heard, Gone: oldest > row.Heard+1, Now: rm.Now()})
+		failed := rm.post(ctx, r, News{To: r.Address, ID: random.Text(16), Events: events, After: row.Heard,
+			Gone: oldest > row.Heard+1, Now: rm.Now()})
 		if ctx.Err() != nil {
 			return nil // the gate stops; it is told after the next start, if it did not hear this
 		}
 		if now := rm.Now().UTC(); failed != nil {
 			row.Tries++
-			row.Due, row.Answer = now.Add(min(longest, time.Minute<<min(row.Tries-1, 10))), failed.Error()[:min(len(failed.Error()), shown)]
-			rm.Log.Warn("a recipient of events does not acknowledge them", "recipient", r.Name, "tries", row.Tries, "answer", row.Answer)
+			row.Due, row.Answer = now.Add(min(longest, time.Minute<<min(row.Tries-1, 10))),
+				failed.Error()[:min(len(failed.Error()), shown)]
+			rm.Log.Warn("a recipient of events does not acknowledge them", "recipient", r.Name, "tries", row.Tries, "answer",
+				row.Answer)
 		} else {
 			row.Heard, row.HeardAt, row.Tries, row.Due, row.Answer = events[len(events)-1].ID, &now, 0, now, ""
 		}
@@ -145,14 +148,16 @@ func (rm *Room) post(ctx context.Context, r *federation.Recipient, n News) error
 		return err
 	}
 	reply, err := rm.Fetch.Call(ctx, &crossing.Call{Name: "events", Address: r.Address, Limit: answers, AnyStatus: true},
-		crossing.CallOctets{Header: map[string]string{"Content-Type": "application/secevent+jwt", "Accept": "application/json"}, Body: []byte(token)})
+		crossing.CallOctets{Header: map[string]string{"Content-Type": "application/secevent+jwt",
+			"Accept": "application/json"}, Body: []byte(token)})
 	switch f := finding.Of(err); {
 	case f != nil:
 		return fmt.Errorf("%s", f.Title)
 	case err != nil:
 		return err
 	case reply.Status/100 != 2:
-		return errors.New(strings.TrimSpace(fmt.Sprintf("it answered %d %s", reply.Status, finding.Clip(string(reply.Octets)))))
+		return errors.New(strings.TrimSpace(fmt.Sprintf("it answered %d %s", reply.Status,
+			finding.Clip(string(reply.Octets)))))
 	}
 	return nil
 }
@@ -198,7 +203,8 @@ func (rm *Room) Unheard(ctx context.Context) (map[federation.Name]*finding.Findi
 	out := map[federation.Name]*finding.Finding{}
 	for _, s := range list {
 		if s.Tries >= patience && !s.Paused {
-			out[s.Name] = finding.New(finding.EventsUnheard, finding.Fact("Address", s.Address), finding.Passing("Answer", s.Answer),
+			out[s.Name] = finding.New(finding.EventsUnheard, finding.Fact("Address", s.Address),
+				finding.Passing("Answer", s.Answer),
 				finding.Passing("Tries", fmt.Sprint(s.Tries)), finding.Passing("Waiting", fmt.Sprint(s.Waiting)))
 		}
 	}

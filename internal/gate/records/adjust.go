@@ -15,7 +15,8 @@ type Adjusting struct {
 }
 
 // Adjust lays settings over those that an application has by then.
-func (rm *Room) Adjust(ctx context.Context, by change.By, app string, how func(a *federation.Application) (Adjusting, error)) error {
+func (rm *Room) Adjust(ctx context.Context, by change.By, app string, how func(a *federation.Application) (Adjusting,
+	error)) error {
 	return rm.Change(ctx, by, func(now *federation.Snapshot) (p Plan, err error) {
 		o, err := rm.find(now, federation.Ref{Kind: federation.KindApplication, Name: federation.Name(app)})
 		if err != nil {

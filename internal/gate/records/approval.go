@@ -29,12 +29,15 @@ func (rm *Room) approved(ctx context.Context, by change.By, d *draft) error {
 		}
 		switch {
 		case !a.Approval && n > 1:
-			return change.Field("approval", errors.New("admissions wait for approval, and so does taking that off: innergate app admit "+
-				string(a.Name)+" --at-once asks another owner for it"))
+			return change.Field("approval",
+				errors.New("admissions wait for approval, and so does taking that off: innergate app admit "+
+					string(a.Name)+" --at-once asks another owner for it"))
 		case a.Approval && a.Admissions.Widens(old.Admissions):
-			return change.Field("admissions", errors.New("admissions wait for approval: innergate app admit "+string(a.Name)+" asks for one"))
+			return change.Field("admissions", errors.New("admissions wait for approval: innergate app admit "+string(a.Name)+
+				" asks for one"))
 		case a.Approval && old.Everyone == federation.EveryoneNo && a.Everyone != federation.EveryoneNo:
-			return change.Field("everyone", errors.New("admissions wait for approval: innergate app admit "+string(a.Name)+" --everyone asks for it"))
+			return change.Field("everyone", errors.New("admissions wait for approval: innergate app admit "+string(a.Name)+
+				" --everyone asks for it"))
 		}
 	}
 	return nil

@@ -10,7 +10,8 @@ import (
 
 // rankingKind is the one ranking of authentication contexts.
 func (rm *Room) rankingKind() Kind {
-	return Kind{Name: federation.KindRanking, Given: rm.givenContexts, Read: func(s federation.Stored) (federation.Object, error) {
+	return Kind{Name: federation.KindRanking, Given: rm.givenContexts, Read: func(s federation.Stored) (federation.Object,
+		error) {
 		out := &federation.Contexts{}
 		err := json.Unmarshal(s.Data, out)
 		out.Revision, out.Added = s.Revision, s.Added

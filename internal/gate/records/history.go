@@ -129,7 +129,8 @@ func (rm *Room) HistoryRow(ctx context.Context, id int64) (row store.HistoryRow,
 
 // RemovedOf are the removals of a kind that history knows, the earliest first, without what was removed.
 func (rm *Room) RemovedOf(ctx context.Context, kind string) (out []store.HistoryRow, err error) {
-	return out, rm.store.Read.WithContext(ctx).Omit("data").Where("kind = ? AND what = ?", kind, "removed").Order("id").Find(&out).Error
+	return out, rm.store.Read.WithContext(ctx).Omit("data").Where("kind = ? AND what = ?", kind,
+		"removed").Order("id").Find(&out).Error
 }
 
 // values reads what a change left behind. Nothing secret is ever written there:
@@ -175,7 +176,8 @@ func (rm *Room) Restore(ctx context.Context, by change.By, id int64) (kind, name
 			row.Name).Select("max(revision)").Scan(&last).Error; err != nil {
 			return Plan{}, err
 		}
-		return rm.back(now, []Put{{Object: rm.in(now, was, last+1), What: fmt.Sprintf("restored revision %d", row.Revision)}}, nil), nil
+		return rm.back(now, []Put{{Object: rm.in(now, was, last+1), What: fmt.Sprintf("restored revision %d",
+			row.Revision)}}, nil), nil
 	})
 }
 

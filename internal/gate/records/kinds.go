@@ -87,7 +87,8 @@ func (rm *Room) Settled(kind federation.Kind) (list []federation.Setting, settle
 func (rm *Room) kind(name federation.Kind) (Kind, error) {
 	k, ok := rm.kinds[name]
 	if !ok {
-		return k, change.Field("kind", fmt.Errorf("there is no kind %q; say %s", name, strings.Join(words(rm.kindOrder), ", ")))
+		return k, change.Field("kind", fmt.Errorf("there is no kind %q; say %s", name,
+			strings.Join(words(rm.kindOrder), ", ")))
 	}
 	return k, nil
 }
@@ -119,9 +120,10 @@ func (rm *Room) Objects(kind, search string) (out []federation.Object, err error
 	}
 	search = strings.ToLower(search)
 	for _, o := range all {
-		if search == "" || strings.Contains(string(o.Ref().Name), search) || slices.ContainsFunc(o.Describe(), func(v federation.Value) bool {
-			return strings.Contains(strings.ToLower(v.Value), search)
-		}) {
+		if search == "" || strings.Contains(string(o.Ref().Name), search) || slices.ContainsFunc(o.Describe(),
+			func(v federation.Value) bool {
+				return strings.Contains(strings.ToLower(v.Value), search)
+			}) {
 			out = append(out, o)
 		}
 	}
@@ -187,7 +189,8 @@ func (rm *Room) loadObjects() ([]federation.Object, error) {
 		if err != nil {
 			return nil, fmt.Errorf("%s %s: this build does not know the kind", row.Kind, row.Name)
 		}
-		return k.Read(federation.Stored{Kind: k.Name, Name: row.Name, Revision: row.Revision, Added: row.Added, Data: row.Data})
+		return k.Read(federation.Stored{Kind: k.Name, Name: row.Name, Revision: row.Revision, Added: row.Added,
+			Data: row.Data})
 	})
 }
 
@@ -245,7 +248,8 @@ type Looked struct {
 }
 
 // Look tells what laying settings over an object would come to; Lay does it.
-func (rm *Room) Look(ctx context.Context, kind, name string, revision int, s federation.Settings) (out Looked, err error) {
+func (rm *Room) Look(ctx context.Context, kind, name string, revision int, s federation.Settings) (out Looked,
+	err error) {
 	d, err := rm.laid(func(now *federation.Snapshot) (p Plan, err error) {
 		p, out, err = rm.settled(now, kind, name, revision, s)
 		return p, err
@@ -257,7 +261,8 @@ func (rm *Room) Look(ctx context.Context, kind, name string, revision int, s fed
 }
 
 // Lay lays settings over an object of any kind that they say everything about. Revision 0 makes one.
-func (rm *Room) Lay(ctx context.Context, by change.By, kind, name string, revision int, s federation.Settings) (out Looked, err error) {
+func (rm *Room) Lay(ctx context.Context, by change.By, kind, name string, revision int,
+	s federation.Settings) (out Looked, err error) {
 	by.Took = &out.Consequence
 	err = rm.Change(ctx, by, func(now *federation.Snapshot) (Plan, error) {
 		p, looked, err := rm.settled(now, kind, name, revision, s)
@@ -268,7 +273,8 @@ func (rm *Room) Lay(ctx context.Context, by change.By, kind, name string, revisi
 }
 
 // settled plans to lay settings over an object.
-func (rm *Room) settled(now *federation.Snapshot, kind, name string, revision int, s federation.Settings) (p Plan, out Looked,
+func (rm *Room) settled(now *federation.Snapshot, kind, name string, revision int, s federation.Settings) (p Plan,
+	out Looked,
 	err error) {
 	k, err := rm.kind(federation.Kind(kind))
 	if err != nil {

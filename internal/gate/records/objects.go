@@ -89,7 +89,8 @@ func (rm *Room) Make(n NewRecord) (federation.Record, error) {
 			ProviderSettings: federation.ProviderSettings{AllowUnsolicited: n.AllowUnsolicited}}
 	default:
 		a := &federation.Application{Side: by.NewApplication(self, federation.Name(n.Name))}
-		a.Provider, a.OwnStart, a.OnlyOwnStarts, a.OwnHosts = federation.Name(n.Provider), n.OwnStart, n.OwnStart != "", n.OwnHosts
+		a.Provider, a.OwnStart, a.OnlyOwnStarts, a.OwnHosts = federation.Name(n.Provider), n.OwnStart, n.OwnStart != "",
+			n.OwnHosts
 		if _, said := n.Settings["onlyOwnStarts"]; n.Settings["ownStart"] != nil && !said {
 			a.OnlyOwnStarts = n.Settings["ownStart"] != ""
 		}
@@ -143,7 +144,8 @@ func (rm *Room) Rotate(ctx context.Context, by change.By, name string, revision 
 		}
 		side := old.Side.Can().Rotating
 		if side == nil {
-			return Plan{}, change.Conflict("the application "+name+" has no secret", "its protocol, "+old.Protocol()+", knows none")
+			return Plan{}, change.Conflict("the application "+name+" has no secret", "its protocol, "+old.Protocol()+
+				", knows none")
 		}
 		next, secret, err := side.Rotate(how, random.Text, rm.now())
 		if err != nil {

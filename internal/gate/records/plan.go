@@ -88,7 +88,8 @@ func (rm *Room) Change(ctx context.Context, by change.By, plan func(now *federat
 }
 
 // ChangeIfFree does so if nobody changes the configuration at the moment; it reports whether.
-func (rm *Room) ChangeIfFree(ctx context.Context, by change.By, plan func(now *federation.Snapshot) (Plan, error)) (bool, error) {
+func (rm *Room) ChangeIfFree(ctx context.Context, by change.By, plan func(now *federation.Snapshot) (Plan,
+	error)) (bool, error) {
 	if !rm.saving.TryLock() {
 		return false, nil
 	}
@@ -140,7 +141,8 @@ func (rm *Room) weighed(ctx context.Context, d *draft) (out change.Consequence, 
 
 // drafted sees that a plan can be carried out, and that what it does to people was looked at where
 // it needs to be.
-func (rm *Room) drafted(ctx context.Context, by change.By, plan func(now *federation.Snapshot) (Plan, error)) (*draft, error) {
+func (rm *Room) drafted(ctx context.Context, by change.By, plan func(now *federation.Snapshot) (Plan, error)) (*draft,
+	error) {
 	d, err := rm.laid(plan)
 	if err == nil {
 		err = rm.approved(ctx, by, d)
@@ -230,7 +232,8 @@ func nobodyNames(after *federation.Snapshot, gone map[federation.Ref]bool) error
 	if n := len(by); n > 5 {
 		by, more = by[:5], fmt.Sprintf(" and %d more", n-5)
 	}
-	return change.Conflict(fmt.Sprintf("the %s %q is named by %s%s", first.Kind, first.Name, strings.Join(by, ", "), more),
+	return change.Conflict(fmt.Sprintf("the %s %q is named by %s%s", first.Kind, first.Name, strings.Join(by, ", "),
+		more),
 		"have them name another one, or none, first")
 }
 

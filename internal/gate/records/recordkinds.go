@@ -29,7 +29,8 @@ func (rm *Room) recordKinds() []Kind {
 func providerRow(o federation.Object) (any, []byte, error) {
 	r := o.(federation.Record)
 	data, err := federation.Marshal(r)
-	return &store.ProviderRow{Name: string(o.Ref().Name), Protocol: r.Part().Protocol(), EntityID: federation.KeyOf(r.Part()),
+	return &store.ProviderRow{Name: string(o.Ref().Name), Protocol: r.Part().Protocol(),
+		EntityID: federation.KeyOf(r.Part()),
 		Revision: o.At(), Added: o.Since(), Data: data}, data, err
 }
 
@@ -49,11 +50,13 @@ func (rm *Room) loadRecords() ([]federation.Object, error) {
 	}
 	all := []federation.Stored{}
 	for _, r := range ps {
-		all = append(all, federation.Stored{Kind: federation.KindProvider, Name: r.Name, Protocol: r.Protocol, Added: r.Added,
+		all = append(all, federation.Stored{Kind: federation.KindProvider, Name: r.Name, Protocol: r.Protocol,
+			Added:    r.Added,
 			Revision: r.Revision, Data: r.Data})
 	}
 	for _, r := range as {
-		all = append(all, federation.Stored{Kind: federation.KindApplication, Name: r.Name, Protocol: r.Protocol, Added: r.Added,
+		all = append(all, federation.Stored{Kind: federation.KindApplication, Name: r.Name, Protocol: r.Protocol,
+			Added:    r.Added,
 			Revision: r.Revision, Data: r.Data})
 	}
 	return each(all, func(s federation.Stored) (federation.Object, error) { return rm.Read(s) })
@@ -115,7 +118,8 @@ func (rm *Room) dropRecord(tx *gorm.DB, o federation.Object) error {
 // there, and that its identity is nobody else's.
 func (rm *Room) recordFits(before, after *federation.Snapshot, p Put) error {
 	r := p.Object.(federation.Record)
-	for _, err := range []error{shares(before, after, r), change.OfSetting(after.Missing(r)), change.OfSetting(federation.Check(r)),
+	for _, err := range []error{shares(before, after, r), change.OfSetting(after.Missing(r)),
+		change.OfSetting(federation.Check(r)),
 		change.OfSetting(after.CheckMail(r)), change.OfSetting(after.CheckDefaultRole(r)), rm.piloted(r)} {
 		if err != nil {
 			return err
@@ -223,7 +227,8 @@ func owned(tx *gorm.DB, r federation.Record, now time.Time) error {
 		return tx.Create(&store.IdentifierRow{Protocol: r.Part().Protocol(), Identifier: id, Record: string(r.Basic().ID),
 			Since: now.UTC()}).Error
 	case rows[0].Record != string(r.Basic().ID):
-		return change.Field(federation.IdentityField(r.Part()), finding.New(finding.IdentifierUsed, finding.Fact("Identifier", id)))
+		return change.Field(federation.IdentityField(r.Part()), finding.New(finding.IdentifierUsed,
+			finding.Fact("Identifier", id)))
 	}
 	return nil
 }

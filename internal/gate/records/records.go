@@ -66,8 +66,9 @@ type Parts struct {
 func New(ctx context.Context, p Parts, self federation.Gate, protocols []crossing.Protocol) (*Room, error) {
 	rm := &Room{store: p.Store, now: p.Now, fetch: p.Fetch, sessions: p.Sessions, keyring: p.Keys, freshness: p.Freshness,
 		editions: p.Editions,
-		order:    protocols, protocols: map[string]crossing.Protocol{}, kinds: map[federation.Kind]Kind{}, touched: make(chan struct{}, 1),
-		owners: func(context.Context) (int64, error) { return 0, nil }}
+		order:    protocols, protocols: map[string]crossing.Protocol{}, kinds: map[federation.Kind]Kind{},
+		touched: make(chan struct{}, 1),
+		owners:  func(context.Context) (int64, error) { return 0, nil }}
 	self.Own = map[string]string{}
 	for _, by := range protocols {
 		if err := whole(by); err != nil {

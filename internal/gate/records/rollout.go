@@ -22,8 +22,8 @@ const PhaseBefore = "before"
 // backTwice is within what time a second step back is taken for the first one, sent twice.
 const backTwice = time.Minute
 
-// back puts what a record had before in place of PhaseBefore. A record that never changed goes live. What just went back
-// stays as it is: whoever asks for it at the same time wants the same.
+// back puts what a record had before in place of PhaseBefore. A record that never changed goes live. What just went
+// back stays as it is: whoever asks for it at the same time wants the same.
 func back(old federation.Record, s federation.Settings, now time.Time) (out federation.Settings, stepped bool) {
 	if s["phase"] != PhaseBefore {
 		return s, false
@@ -67,15 +67,16 @@ func retires(snap *federation.Snapshot, old, r federation.Record) error {
 	return nobodyNames(snap, gone)
 }
 
-// rolled keeps what the phase and the cohort of a record were, where a change makes them other. A change that waits has
-// to be withdrawn or moved first, in the same call or before.
+// rolled keeps what the phase and the cohort of a record were, where a change makes them other. A change that waits
+// has to be withdrawn or moved first, in the same call or before.
 func (rm *Room) rolled(old, r federation.Record, s federation.Settings, stepped bool) error {
 	was, is, now := old.Basic(), r.Basic(), rm.now()
 	moved := was.Phase != is.Phase || !slices.Equal(was.Cohort, is.Cohort)
 	_, said := s["nextAt"]
 	if pending := was.Pending(); moved && !said && now.Before(pending) {
-		return change.Field("phase", fmt.Errorf("a change to %s waits for %s; say what becomes of it: nextAt= withdraws it, nextAt=%q keeps it",
-			was.NextPhase, was.NextAt, was.NextAt))
+		return change.Field("phase",
+			fmt.Errorf("a change to %s waits for %s; say what becomes of it: nextAt= withdraws it, nextAt=%q keeps it",
+				was.NextPhase, was.NextAt, was.NextAt))
 	}
 	if at := is.Pending(); is.NextAt != was.NextAt && is.NextAt != "" && !at.IsZero() && !at.After(now) {
 		return change.Field("nextAt", fmt.Errorf("%s has passed; give a moment to come", is.NextAt))
@@ -89,8 +90,8 @@ func (rm *Room) rolled(old, r federation.Record, s federation.Settings, stepped 
 	return nil
 }
 
-// arrived is the configuration once those changes have come that a change has wait: phases and cohorts are as they will
-// be written.
+// arrived is the configuration once those changes have come that a change has wait: phases and cohorts are as they
+// will be written.
 func arrived(before, after *federation.Snapshot) *federation.Snapshot {
 	var come []federation.Object
 	for _, r := range crossing.Deciding(before, after) {
@@ -153,7 +154,8 @@ func (rm *Room) write(ctx context.Context, due federation.Record) error {
 		if at := b.Pending(); at.IsZero() || rm.now().Before(at) {
 			return p, nil // it was moved, or is written already
 		}
-		next, err := rm.changed(now, r, federation.Settings{"phase": string(b.NextPhase), "cohort": strings.Join(b.NextCohort, " "), "nextAt": "",
+		next, err := rm.changed(now, r, federation.Settings{"phase": string(b.NextPhase),
+			"cohort": strings.Join(b.NextCohort, " "), "nextAt": "",
 			"nextPhase": "", "nextCohort": "", "nextContact": false})
 		if err == nil {
 			next.Basic().Before.Since = b.Pending().UTC()

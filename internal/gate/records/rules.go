@@ -11,7 +11,8 @@ import (
 )
 
 // namesPeople sees that the people whom an access rule, a role or a starting point names are known, too.
-func (rm *Room) namesPeople(fits func(before, after *federation.Snapshot, p Put) error) func(before, after *federation.Snapshot, p Put) error {
+func (rm *Room) namesPeople(fits func(before, after *federation.Snapshot, p Put) error) func(before,
+	after *federation.Snapshot, p Put) error {
 	return func(before, after *federation.Snapshot, p Put) error {
 		if err := fits(before, after, p); err != nil {
 			return err
@@ -33,8 +34,8 @@ func (rm *Room) namesPeople(fits func(before, after *federation.Snapshot, p Put)
 	}
 }
 
-// withRules puts before applications that are removed the access rules, starting points and roles that are theirs: they go with them, and
-// come back with them.
+// withRules puts before applications that are removed the access rules, starting points and roles that are theirs:
+// they go with them, and come back with them.
 func withRules(now *federation.Snapshot, removed []federation.Object) (out []federation.Object) {
 	goes := func(app federation.Name, r federation.Ref) {
 		if slices.ContainsFunc(removed, func(o federation.Object) bool {

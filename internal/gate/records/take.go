@@ -158,7 +158,8 @@ func (rm *Room) fill(ctx context.Context, r federation.Record, s Source, draft b
 		r.Basic().Intake = federation.Intake{Source: federation.SourceTyped}
 	}
 	for name, value := range s.Typed {
-		if err := federation.CheckText(strings.TrimRight(value, "\r\n"), federation.Field(r.Part().Fields(), name).SeveralLines()); err != nil {
+		if err := federation.CheckText(strings.TrimRight(value, "\r\n"), federation.Field(r.Part().Fields(),
+			name).SeveralLines()); err != nil {
 			return nil, change.Field(name, err)
 		}
 	}
@@ -404,7 +405,8 @@ func (rm *Room) Document(ctx context.Context, kind, name string) ([]byte, error)
 	}
 	hash := r.Basic().Intake.Document
 	if hash == "" {
-		return nil, change.Conflict("the values of "+kind+" "+name+" were typed by hand", "there is no document; take one in")
+		return nil, change.Conflict("the values of "+kind+" "+name+" were typed by hand",
+			"there is no document; take one in")
 	}
 	return rm.store.Document(ctx, hash)
 }

@@ -75,11 +75,13 @@ func (rm *Room) together(ctx context.Context, id int64) ([]store.HistoryRow, err
 }
 
 // before gives an object of now, and what it was before a change; nil if there was none.
-func (rm *Room) before(ctx context.Context, now *federation.Snapshot, row store.HistoryRow) (o, was federation.Object, err error) {
+func (rm *Room) before(ctx context.Context, now *federation.Snapshot, row store.HistoryRow) (o, was federation.Object,
+	err error) {
 	if later, err := rm.later(ctx, row); err != nil {
 		return nil, nil, err
 	} else if later > 0 {
-		return nil, nil, change.Conflict(fmt.Sprintf("the %s %q was changed since, by the change %d", row.Kind, row.Name, later),
+		return nil, nil, change.Conflict(fmt.Sprintf("the %s %q was changed since, by the change %d", row.Kind, row.Name,
+			later),
 			"take that back first, or restore what you want from the history")
 	}
 	from := row // of one that was removed: as it was then

@@ -102,10 +102,12 @@ func (rm *Room) anew(ctx context.Context, a *asked, k *crossing.Granted) error {
 }
 
 // satisfy makes a call, or gets a document, for a provider's side.
-func (rm *Room) satisfy(ctx context.Context, a *asked, p *federation.Provider, l *crossing.Lacks, in *crossing.In) error {
+func (rm *Room) satisfy(ctx context.Context, a *asked, p *federation.Provider, l *crossing.Lacks,
+	in *crossing.In) error {
 	in.Facts = crossing.Facts{}
-	asker := &performing.Asker{Snap: a.snap, Provider: p, Network: a.caller.Network, Made: crossing.Made{Random: rand.Reader, Now: a.now,
-		Secret: func(name string) (string, error) { return rm.keyring.Credential(ctx, name) }}}
+	asker := &performing.Asker{Snap: a.snap, Provider: p, Network: a.caller.Network,
+		Made: crossing.Made{Random: rand.Reader, Now: a.now,
+			Secret: func(name string) (string, error) { return rm.keyring.Credential(ctx, name) }}}
 	return rm.performer.Satisfy(ctx, asker, l, &in.Facts)
 }
 

@@ -81,7 +81,8 @@ func resulting(a *asked, refusal *oidc.Refusal) (result, code string) {
 		return crossing.Entered, ""
 	case refusal == nil:
 		return "", ""
-	case by == "authorization_code", refusal.Finding.Code == finding.GrantTwice, refusal.Finding.Code == finding.ScopeGrown:
+	case by == "authorization_code", refusal.Finding.Code == finding.GrantTwice,
+		refusal.Finding.Code == finding.ScopeGrown:
 		return crossing.Refused, string(refusal.Finding.Code)
 	}
 	return "", ""

@@ -75,8 +75,10 @@ type Parts struct {
 
 // New makes a room.
 func New(p Parts) *Room {
-	rm := &Room{store: p.Store, happenings: p.Happenings, log: p.Log, now: p.Now, records: p.Records, sessions: p.Sessions,
-		grants: p.Grants, tries: p.Tries, strangers: limit.NewFlow(), pushes: limit.NewFlow(), copies: p.Copies, keyring: p.Keys, performer: p.Performer,
+	rm := &Room{store: p.Store, happenings: p.Happenings, log: p.Log, now: p.Now, records: p.Records,
+		sessions: p.Sessions,
+		grants:   p.Grants, tries: p.Tries, strangers: limit.NewFlow(), pushes: limit.NewFlow(), copies: p.Copies,
+		keyring: p.Keys, performer: p.Performer,
 		results: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "innergate_token_requests_total",
 			Help: "Requests of applications without a browser, by what was asked and the error they heard."},
 			[]string{"call", "error"})}
@@ -303,7 +305,8 @@ func (rm *Room) renewed(ctx context.Context, a *federation.Application, k *cross
 }
 
 // decide has something decided, with what that lacks looked up. What the token is of is what the request is about.
-func decide[T any](ctx context.Context, rm *Room, a *asked, step func(crossing.Facts) (T, *crossing.Lacks, error)) (out T, err error) {
+func decide[T any](ctx context.Context, rm *Room, a *asked, step func(crossing.Facts) (T, *crossing.Lacks,
+	error)) (out T, err error) {
 	facts := crossing.Facts{}
 	for range mostSteps {
 		var lacks *crossing.Lacks
@@ -322,10 +325,12 @@ func decide[T any](ctx context.Context, rm *Room, a *asked, step func(crossing.F
 
 // satisfies has looked up what is asked about tokens.
 func (rm *Room) satisfies() {
-	performing.Satisfies(rm.performer, func(ctx context.Context, _ *performing.Asker, n oidcside.WasRevoked) (bool, error) {
+	performing.Satisfies(rm.performer, func(ctx context.Context, _ *performing.Asker, n oidcside.WasRevoked) (bool,
+		error) {
 		return rm.revoked(ctx, n.Token)
 	})
-	performing.Satisfies(rm.performer, func(ctx context.Context, _ *performing.Asker, n oidcside.WasGiven) (*crossing.Granted, error) {
+	performing.Satisfies(rm.performer, func(ctx context.Context, _ *performing.Asker,
+		n oidcside.WasGiven) (*crossing.Granted, error) {
 		return rm.find(ctx, n.Grant)
 	})
 	performing.Satisfies(rm.performer, func(ctx context.Context, _ *performing.Asker, n oidcside.GoesOn) (bool, error) {

@@ -64,10 +64,14 @@ func (rm *Room) exchanged(ctx context.Context, a *asked) (out oidcside.Tokens, e
 }
 
 // turn decides once, and keeps what came of it under the grant's revision.
-func (rm *Room) turn(ctx context.Context, a *asked, x *oidcside.Exchange, h grant.Handle) (out oidcside.Tokens, err error) {
+func (rm *Room) turn(ctx context.Context, a *asked, x *oidcside.Exchange, h grant.Handle) (out oidcside.Tokens,
+	err error) {
 	k := a.kept
 	x.Checks = nil
-	is, err := decide(ctx, rm, a, func(f crossing.Facts) (oidcside.Issue, *crossing.Lacks, error) { return x.Next(h, k, f) })
+	is, err := decide(ctx, rm, a, func(f crossing.Facts) (oidcside.Issue, *crossing.Lacks,
+		error) {
+		return x.Next(h, k, f)
+	})
 	a.checks = append(a.checks, x.Checks...)
 	if oidc.RefusalOf(err) != nil {
 		return out, rm.settle(ctx, k, is.Grant, err)
@@ -111,7 +115,8 @@ const (
 
 // issued makes the tokens while the disk takes the grant, and gives them out only if
 // it did.
-func (rm *Room) issued(ctx context.Context, a *asked, k *crossing.Granted, is oidcside.Issue) (oidcside.Tokens, error) {
+func (rm *Room) issued(ctx context.Context, a *asked, k *crossing.Granted, is oidcside.Issue) (oidcside.Tokens,
+	error) {
 	type made struct {
 		oidcside.Tokens
 		err error

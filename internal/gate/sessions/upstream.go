@@ -23,7 +23,8 @@ func theirs(p federation.ID, tenant, what, name string) []byte {
 
 // PutUpstream keeps what a provider gave with its word beside a session, by the name
 // under which that lasts.
-func (rm *Room) PutUpstream(tx *gorm.DB, lasting string, p federation.ID, up crossing.Upstream, until time.Time) error {
+func (rm *Room) PutUpstream(tx *gorm.DB, lasting string, p federation.ID, up crossing.Upstream,
+	until time.Time) error {
 	octets, err := json.Marshal(up)
 	if err != nil {
 		return err
@@ -34,7 +35,8 @@ func (rm *Room) PutUpstream(tx *gorm.DB, lasting string, p federation.ID, up cro
 }
 
 // Upstream gives what is kept of a provider beside a session; false if there is nothing.
-func (rm *Room) Upstream(ctx context.Context, lasting string, p federation.ID) (up crossing.Upstream, ok bool, err error) {
+func (rm *Room) Upstream(ctx context.Context, lasting string, p federation.ID) (up crossing.Upstream, ok bool,
+	err error) {
 	return rm.UpstreamIn(rm.store.Read.WithContext(ctx), lasting, p)
 }
 

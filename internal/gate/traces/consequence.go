@@ -27,7 +27,8 @@ const (
 
 // Consequence tells what a change does to the people who signed in lately, by running their
 // recorded sign-ins through it.
-func (rm *Room) Consequence(ctx context.Context, before, after *federation.Snapshot) (out change.Consequence, err error) {
+func (rm *Room) Consequence(ctx context.Context, before, after *federation.Snapshot) (out change.Consequence,
+	err error) {
 	deciding := crossing.Deciding(before, after)
 	if len(deciding) == 0 {
 		return out, nil
@@ -45,7 +46,8 @@ func (rm *Room) Consequence(ctx context.Context, before, after *federation.Snaps
 	if err != nil {
 		return out, err
 	}
-	out = change.Consequence{Looked: got.Looked - got.Apart, Seen: got.Seen, Shut: got.Shut, Renamed: got.Renamed, Held: got.Held,
+	out = change.Consequence{Looked: got.Looked - got.Apart, Seen: got.Seen, Shut: got.Shut, Renamed: got.Renamed,
+		Held: got.Held,
 		Told: got.Told, Let: got.Let, Untold: got.Untold, Stopped: got.Stopped}
 	if at := slices.IndexFunc(got.Listed, func(l Listed) bool { return l.Verdict == trace.Untold }); at >= 0 {
 		out.Cause = got.Listed[at].Cause
@@ -56,8 +58,9 @@ func (rm *Room) Consequence(ctx context.Context, before, after *federation.Snaps
 	}
 	for i, name := range names {
 		l := got.Others[i]
-		out.People = append(out.People, change.Affected{Person: l.Compared.Account, Name: name, Application: l.Application, Trace: l.ID,
-			What: became(l), Differences: l.Differences})
+		out.People = append(out.People, change.Affected{Person: l.Compared.Account, Name: name, Application: l.Application,
+			Trace: l.ID,
+			What:  became(l), Differences: l.Differences})
 	}
 	moved, err := rm.moves(ctx, before, after)
 	if err != nil {
@@ -78,7 +81,8 @@ func (rm *Room) Consequence(ctx context.Context, before, after *federation.Snaps
 
 // became is what would become of somebody, in a word.
 func became(l Listed) string {
-	return []string{change.BecomesLet, change.BecomesTold, change.BecomesHeld, change.BecomesRenamed, change.BecomesShut}[l.weight()+1]
+	return []string{change.BecomesLet, change.BecomesTold, change.BecomesHeld, change.BecomesRenamed,
+		change.BecomesShut}[l.weight()+1]
 }
 
 // losing is who would lose something: those whose recorded sign-ins were run again, and those whose entry was
@@ -89,7 +93,8 @@ type losing struct {
 }
 
 // losses finds what has to be confirmed.
-func (rm *Room) losses(ctx context.Context, before, after *federation.Snapshot, got losing, out *change.Consequence) error {
+func (rm *Room) losses(ctx context.Context, before, after *federation.Snapshot, got losing,
+	out *change.Consequence) error {
 	more := got.moved.beside(got.Evaluated)
 	lost := crossing.Losses{Shut: got.Shut, Renamed: got.Renamed, Seen: got.Seen, Known: got.moved.known}
 	worst := got.Others[:min(len(got.Others), got.Shut+got.Renamed)]

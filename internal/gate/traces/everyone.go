@@ -78,7 +78,8 @@ type Progress interface {
 }
 
 // Everyone decides on the entry of everybody who is known, as their next sign-in would.
-func (rm *Room) Everyone(ctx context.Context, snap *federation.Snapshot, app *federation.Application, p Progress) (*Everyone, error) {
+func (rm *Room) Everyone(ctx context.Context, snap *federation.Snapshot, app *federation.Application,
+	p Progress) (*Everyone, error) {
 	rm.kept.mu.Lock()
 	defer rm.kept.mu.Unlock()
 	now := rm.now()
@@ -132,7 +133,8 @@ func (rm *Room) keep(app *federation.Application, e *Everyone) {
 }
 
 // Some decides on the entry of some people.
-func (rm *Room) Some(ctx context.Context, snap *federation.Snapshot, app *federation.Application, ids []int64, p Progress) (*Everyone, error) {
+func (rm *Room) Some(ctx context.Context, snap *federation.Snapshot, app *federation.Application, ids []int64,
+	p Progress) (*Everyone, error) {
 	words, err := rm.allWords(ctx, snap, 0)
 	if err != nil {
 		return nil, err
@@ -164,7 +166,8 @@ func (r *Reach) entrant(app *federation.Application, now time.Time) (Entrant, er
 }
 
 func (r *Reach) entrantBy(got crossing.Foreseen) Entrant {
-	out := Entrant{Person: r.who.ID, Name: person.NameOf(r.who.Person, r.who.Subject.Value), Decision: got.Decision, By: GroundOf(got)}
+	out := Entrant{Person: r.who.ID, Name: person.NameOf(r.who.Person, r.who.Subject.Value), Decision: got.Decision,
+		By: GroundOf(got)}
 	if got.Finding != nil {
 		out.Finding = got.Finding.Title
 		return out
@@ -202,7 +205,8 @@ func (e *Everyone) count(snap *federation.Snapshot, app *federation.Application)
 		e.Roles = countRoles(roles, e.People)
 	}
 	slices.SortFunc(e.Counts, func(a, b Counted) int {
-		return cmp.Or(strings.Compare(string(a.Decision), string(b.Decision)), b.Count-a.Count, strings.Compare(string(a.By.Name), string(b.By.Name)))
+		return cmp.Or(strings.Compare(string(a.Decision), string(b.Decision)), b.Count-a.Count,
+			strings.Compare(string(a.By.Name), string(b.By.Name)))
 	})
 }
 
@@ -256,7 +260,10 @@ func (e *Everyone) Page(w Whose) (out []Entrant, total int) {
 			continue
 		}
 		name := strings.ToLower(p.Name)
-		if slices.ContainsFunc(words, func(word string) bool { return !strings.Contains(name, word) && numberOf(p.Person) != word }) {
+		if slices.ContainsFunc(words, func(word string) bool {
+			return !strings.Contains(name, word) &&
+				numberOf(p.Person) != word
+		}) {
 			continue
 		}
 		if total++; p.Person > w.After && (w.Limit == 0 || len(out) < w.Limit) {

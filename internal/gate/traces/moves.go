@@ -43,7 +43,8 @@ type moves struct {
 func touched(before, after *federation.Snapshot) (out []federation.Name) {
 	for _, a := range after.Applications() {
 		old, there := before.Application(a.Name)
-		if there && a.Attended() && (old.Everyone != a.Everyone || cast(old) != cast(a) || rolled(old, a) || !before.Enters(a.Name, after)) {
+		if there && a.Attended() && (old.Everyone != a.Everyone || cast(old) != cast(a) || rolled(old, a) ||
+			!before.Enters(a.Name, after)) {
 			out = append(out, a.Name)
 		}
 	}
@@ -52,7 +53,8 @@ func touched(before, after *federation.Snapshot) (out []federation.Name) {
 
 // rolled reports whether an application comes to be open to others, by a pilot.
 func rolled(a, b *federation.Application) bool {
-	return (a.Phase == federation.Pilot || b.Phase == federation.Pilot) && (a.Phase != b.Phase || !slices.Equal(a.Cohort, b.Cohort))
+	return (a.Phase == federation.Pilot || b.Phase == federation.Pilot) && (a.Phase != b.Phase ||
+		!slices.Equal(a.Cohort, b.Cohort))
 }
 
 // cast is what the settings of an application say of roles.
@@ -86,7 +88,8 @@ func (rm *Room) moves(ctx context.Context, before, after *federation.Snapshot) (
 // sort puts the worst first.
 func (m *moves) sort() {
 	slices.SortFunc(m.all, func(a, b move) int {
-		return cmp.Or(cmp.Compare(weights[b.what], weights[a.what]), cmp.Compare(a.person, b.person), strings.Compare(a.app, b.app))
+		return cmp.Or(cmp.Compare(weights[b.what], weights[a.what]), cmp.Compare(a.person, b.person),
+			strings.Compare(a.app, b.app))
 	})
 }
 
@@ -198,7 +201,8 @@ func (m moves) beside(got Evaluated) (out []move) {
 // differences are the roles that somebody gains and loses, for people.
 func (x move) differences() (out []federation.Difference) {
 	if len(x.gains)+len(x.drops) > 0 {
-		out = append(out, federation.Difference{Label: "Roles", Before: strings.Join(x.drops, ", "), After: strings.Join(x.gains, ", ")})
+		out = append(out, federation.Difference{Label: "Roles", Before: strings.Join(x.drops, ", "),
+			After: strings.Join(x.gains, ", ")})
 	}
 	return out
 }
@@ -218,7 +222,8 @@ func (m moves) into(out *change.Consequence, got Evaluated) {
 			out.Let++
 		}
 		if len(out.People) < mostAffected {
-			out.People = append(out.People, change.Affected{Person: x.person, Name: x.name, Application: x.app, What: x.what, Differences: x.differences()})
+			out.People = append(out.People, change.Affected{Person: x.person, Name: x.name, Application: x.app, What: x.what,
+				Differences: x.differences()})
 		}
 	}
 }
@@ -231,7 +236,8 @@ type Becoming struct {
 
 // Foreseen tells to which applications entry would be decided otherwise, once accounts become other. What somebody
 // loses has to be confirmed.
-func (rm *Room) Foreseen(ctx context.Context, snap *federation.Snapshot, all []Becoming) (out change.Consequence, err error) {
+func (rm *Room) Foreseen(ctx context.Context, snap *federation.Snapshot, all []Becoming) (out change.Consequence,
+	err error) {
 	apps := deciding(snap)
 	if len(apps) == 0 || len(all) == 0 {
 		return out, nil
@@ -299,7 +305,8 @@ func (m moves) drop(lost *crossing.Losses) {
 // deciding are the applications on whose entry something is said.
 func deciding(snap *federation.Snapshot) (out []federation.Name) {
 	for _, a := range snap.Applications() {
-		if a.Attended() && (a.Everyone == federation.EveryoneNo || snap.Book(a.Name).Says() || len(snap.Book(a.Name).Roles) > 0) {
+		if a.Attended() && (a.Everyone == federation.EveryoneNo || snap.Book(a.Name).Says() ||
+			len(snap.Book(a.Name).Roles) > 0) {
 			out = append(out, a.Name)
 		}
 	}

@@ -67,7 +67,8 @@ func (l Listed) weight() int {
 
 // Reevaluate runs recorded crossings through two configurations. far is told how many
 // are done.
-func (rm *Room) Reevaluate(ctx context.Context, before, after *federation.Snapshot, w Which, far func(int64)) (Evaluated,
+func (rm *Room) Reevaluate(ctx context.Context, before, after *federation.Snapshot, w Which,
+	far func(int64)) (Evaluated,
 	error) {
 	var out Evaluated
 	if w.Most <= 0 || w.Most > MostCrossings {
@@ -141,7 +142,8 @@ func (rm *Room) Count(ctx context.Context, w Which) (int64, error) {
 
 // compare runs one crossing, of which everything has to be there. Whoever was new then, by no
 // more than their name, is taken as they are known now.
-func (rm *Room) compare(ctx context.Context, before, after *federation.Snapshot, inputs []json.RawMessage, result string,
+func (rm *Room) compare(ctx context.Context, before, after *federation.Snapshot, inputs []json.RawMessage,
+	result string,
 	links map[string]person.Person) trace.Compared {
 	entries := make([]trace.Entry, len(inputs))
 	for i, octets := range inputs {

@@ -25,8 +25,8 @@ const (
 	figuresSince = 30 * 24 * time.Hour // where nothing of the record changed
 )
 
-// Figures are how a pilot goes: of its cohort who has tried, entered, was refused and has not come yet, and what the old
-// way does meanwhile.
+// Figures are how a pilot goes: of its cohort who has tried, entered, was refused and has not come yet, and what the
+// old way does meanwhile.
 type Figures struct {
 	Phase    federation.Phase
 	Since    time.Time // when phase or cohort changed last
@@ -48,8 +48,8 @@ type WayTo struct {
 	People, Entered, Refused int
 }
 
-// Earlier is how the way goes that people come by who are not in a pilot: of an application sign-ins of people outside its
-// cohort, of a provider those by others at applications that it may serve.
+// Earlier is how the way goes that people come by who are not in a pilot: of an application sign-ins of people
+// outside its cohort, of a provider those by others at applications that it may serve.
 type Earlier struct {
 	People, Entered, Refused int     // who are known: whose sign-ins were recorded, and how the newest one ended
 	OfCohort                 int     // of them, people in the cohort who came by it
@@ -129,7 +129,8 @@ func (rm *Room) cohort(ctx context.Context, snap *federation.Snapshot, r federat
 		probe = &federation.Application{} // a provider's cohort is the same at every application
 	}
 	err := rm.Each(ctx, snap, mostLooked, func(reach *Reach) bool {
-		s := crossing.Entrant{App: probe, Stands: person.OnRecord(snap, nil, profile.Profile{}, reach.who.Person, nil)}.Subject()
+		s := crossing.Entrant{App: probe, Stands: person.OnRecord(snap, nil, profile.Profile{}, reach.who.Person,
+			nil)}.Subject()
 		if _, err := policy.OpenTo(snap, r, &s, now); err == nil {
 			mu.Lock()
 			out[reach.who.ID] = person.NameOf(reach.who.Person, reach.who.Subject.Value)
@@ -168,7 +169,8 @@ func (c *course) tallies() (out []Tally) {
 
 // came goes through sign-ins since phase or cohort changed: the newest result of everybody in the cohort, and how the
 // earlier way goes.
-func (rm *Room) came(ctx context.Context, snap *federation.Snapshot, r federation.Record, in map[int64]string, out *Figures) (map[int64]string, error) {
+func (rm *Room) came(ctx context.Context, snap *federation.Snapshot, r federation.Record, in map[int64]string,
+	out *Figures) (map[int64]string, error) {
 	name, f := string(r.Basic().Name), store.TraceFilter{}
 	provider := r.Kind() == federation.KindProvider
 	if !provider {
@@ -205,7 +207,8 @@ func (rm *Room) came(ctx context.Context, snap *federation.Snapshot, r federatio
 }
 
 // waysTo are the ways to an application, and how sign-ins by each went since.
-func (rm *Room) waysTo(ctx context.Context, snap *federation.Snapshot, app *federation.Application, since time.Time) (out []WayTo, err error) {
+func (rm *Room) waysTo(ctx context.Context, snap *federation.Snapshot, app *federation.Application,
+	since time.Time) (out []WayTo, err error) {
 	if !app.Attended() {
 		return nil, nil
 	}
@@ -214,15 +217,16 @@ func (rm *Room) waysTo(ctx context.Context, snap *federation.Snapshot, app *fede
 		out = append(out, WayTo{Leading: l})
 		by[string(l.Provider.Name)] = &course{map[int64]string{}, map[string]int{}, 0}
 	}
-	err = rm.store.Traces.Each(ctx, store.TraceFilter{Application: string(app.Name)}, func(h store.TraceHead, _ []json.RawMessage) bool {
-		if h.Started.Before(since) {
-			return false // the newest come first
-		}
-		if c := by[h.Provider]; c != nil && (h.Result == crossing.Entered || h.Result == crossing.Refused) {
-			c.count(h)
-		}
-		return true
-	})
+	err = rm.store.Traces.Each(ctx, store.TraceFilter{Application: string(app.Name)},
+		func(h store.TraceHead, _ []json.RawMessage) bool {
+			if h.Started.Before(since) {
+				return false // the newest come first
+			}
+			if c := by[h.Provider]; c != nil && (h.Result == crossing.Entered || h.Result == crossing.Refused) {
+				c.count(h)
+			}
+			return true
+		})
 	for i := range out {
 		newest := by[string(out[i].Provider.Name)].newest
 		out[i].People = len(newest)
@@ -240,14 +244,16 @@ func (rm *Room) waysTo(ctx context.Context, snap *federation.Snapshot, app *fede
 func (rm *Room) left(ctx context.Context, p *federation.Provider, out *Figures) error {
 	db := rm.store.Read.WithContext(ctx)
 	var sessions []store.SessionRow
-	err := db.Where("' ' || provider || ' ' LIKE ? AND began >= ? AND expires > ?", "% "+string(p.ID)+" %", out.Since.UTC(), rm.now().UTC()).
+	err := db.Where("' ' || provider || ' ' LIKE ? AND began >= ? AND expires > ?", "% "+string(p.ID)+" %",
+		out.Since.UTC(), rm.now().UTC()).
 		Order("began DESC").Limit(mostLeft).Find(&sessions).Error
 	if err != nil {
 		return err
 	}
 	var made []int64
 	err = db.Model(&store.PersonRow{}).Where("added >= ? AND id IN (?)", out.Since.UTC(),
-		db.Model(&store.LinkRow{}).Select("person").Where("provider = ?", string(p.ID))).Order("id").Limit(mostLeft).Pluck("id", &made).Error
+		db.Model(&store.LinkRow{}).Select("person").Where("provider = ?",
+			string(p.ID))).Order("id").Limit(mostLeft).Pluck("id", &made).Error
 	if err != nil {
 		return err
 	}
@@ -267,7 +273,10 @@ func (rm *Room) left(ctx context.Context, p *federation.Provider, out *Figures) 
 
 // Piloted finds records whose pilot includes nobody who is known: for checks.
 func (rm *Room) Piloted(ctx context.Context, snap *federation.Snapshot) (map[federation.ID]*finding.Finding, error) {
-	return rm.unpeopled.once(snap, rm.now(), func() (map[federation.ID]*finding.Finding, error) { return rm.piloted(ctx, snap) })
+	return rm.unpeopled.once(snap, rm.now(), func() (map[federation.ID]*finding.Finding,
+		error) {
+		return rm.piloted(ctx, snap)
+	})
 }
 
 func (rm *Room) piloted(ctx context.Context, snap *federation.Snapshot) (map[federation.ID]*finding.Finding, error) {

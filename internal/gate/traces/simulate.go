@@ -58,7 +58,8 @@ func (rm *Room) Simulate(ctx context.Context, snap *federation.Snapshot, s Simul
 		}
 	} else {
 		for _, g := range s.Groups {
-			r.who.Members = append(r.who.Members, person.Membership{Kind: federation.KindGroup, Name: g, Source: person.FromHand})
+			r.who.Members = append(r.who.Members, person.Membership{Kind: federation.KindGroup, Name: g,
+				Source: person.FromHand})
 		}
 	}
 	t := r.Trial(s.App, s.Provider)
@@ -125,7 +126,8 @@ func (r *Reach) unreachable(app *federation.Application) *finding.Finding {
 	if !tied || len(r.who.Links) == 0 || slices.Contains(r.who.Links, p.ID) || len(p.MatchBy) > 0 {
 		return nil
 	}
-	return finding.New(finding.AccessUnlinked, finding.Fact("Application", app.Name), finding.Fact("Its provider", p.Name))
+	return finding.New(finding.AccessUnlinked, finding.Fact("Application", app.Name),
+		finding.Fact("Its provider", p.Name))
 }
 
 // Trial is somebody's next sign-in at an application: by a provider that is named, else by the one that the
@@ -157,7 +159,8 @@ func (r *Reach) Trial(app *federation.Application, by *federation.Provider) cros
 // LastVisit is how somebody would come to the portal if all their providers said now what they said last; of one that
 // never did, or of which nothing is kept, the name alone. Whoever is linked to none comes by a provider of their
 // organisations, or of the domain of an address that is kept of them; false if there is none of these either.
-func (rm *Room) LastVisit(ctx context.Context, snap *federation.Snapshot, them int64) (v crossing.Visit, ok bool, err error) {
+func (rm *Room) LastVisit(ctx context.Context, snap *federation.Snapshot, them int64) (v crossing.Visit, ok bool,
+	err error) {
 	some, err := rm.store.People(ctx).Many([]int64{them}, "", "")
 	if err == nil && len(some) == 0 {
 		err = &change.NotFoundError{Kind: "person", Name: numberOf(them)}

@@ -124,7 +124,8 @@ func folded(steps []crossing.TraceStep) (out []crossing.TraceStep) {
 	for i, s := range steps {
 		same := s.From == crossing.GateLane && s.To == crossing.GateLane && s.Finding == nil && len(s.Checks) == 0 &&
 			slices.ContainsFunc(steps[:i], func(o crossing.TraceStep) bool {
-				return o.Name == s.Name && o.To == s.To && o.Finding == nil && slices.EqualFunc(o.Reasons, s.Reasons, reason.Reason.Same)
+				return o.Name == s.Name && o.To == s.To && o.Finding == nil && slices.EqualFunc(o.Reasons, s.Reasons,
+					reason.Reason.Same)
 			})
 		switch {
 		case same && again:

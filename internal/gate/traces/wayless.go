@@ -50,7 +50,10 @@ func (rm *Room) Wayless(ctx context.Context, snap *federation.Snapshot) (map[fed
 	if len(apps) == 0 {
 		return nil, nil
 	}
-	return rm.wayless.once(snap, now, func() (map[federation.ID]*finding.Finding, error) { return rm.withoutWay(ctx, snap, apps) })
+	return rm.wayless.once(snap, now, func() (map[federation.ID]*finding.Finding,
+		error) {
+		return rm.withoutWay(ctx, snap, apps)
+	})
 }
 
 // withoutWay counts and names who has no way to each of the applications.

@@ -71,8 +71,8 @@ func (rm *Room) WayAt(ctx context.Context, snap *federation.Snapshot, app *feder
 	return policy.Select(snap, app, a, rm.now())
 }
 
-// rerouted are the applications at which a change may select other providers. Of those at which nothing but phases does,
-// and for which the same rules choose, one stands for all.
+// rerouted are the applications at which a change may select other providers. Of those at which nothing but phases
+// does, and for which the same rules choose, one stands for all.
 func rerouted(before, after *federation.Snapshot) (out []federation.Name) {
 	domains, phases := !before.SameDomains(after), rephased(before, after)
 	type alike struct {
@@ -101,7 +101,8 @@ func rephased(before, after *federation.Snapshot) map[federation.Name]bool {
 	out := map[federation.Name]bool{}
 	for _, r := range crossing.Deciding(before, after) {
 		old, there := before.Provider(r.Basic().Name)
-		if now, still := after.Provider(r.Basic().Name); r.Kind() == federation.KindProvider && there && still && (old.Phase != now.Phase || !slices.Equal(old.Cohort, now.Cohort)) {
+		if now, still := after.Provider(r.Basic().Name); r.Kind() == federation.KindProvider && there && still &&
+			(old.Phase != now.Phase || !slices.Equal(old.Cohort, now.Cohort)) {
 			out[now.Name] = true
 		}
 	}
@@ -122,7 +123,8 @@ func (rm *Room) Rerouted(ctx context.Context, before, after *federation.Snapshot
 	return out, err
 }
 
-func (rm *Room) rerouting(ctx context.Context, before, after *federation.Snapshot) (out change.Consequence, err error) {
+func (rm *Room) rerouting(ctx context.Context, before, after *federation.Snapshot) (out change.Consequence,
+	err error) {
 	apps := rerouted(before, after)
 	if len(apps) == 0 {
 		return out, nil

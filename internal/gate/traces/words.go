@@ -23,7 +23,8 @@ type Word struct {
 
 // Words finds the word of everybody who came by a provider that an application takes people
 // of, by their numbers.
-func (rm *Room) Words(ctx context.Context, snap *federation.Snapshot, app *federation.Application) (map[int64]Word, error) {
+func (rm *Room) Words(ctx context.Context, snap *federation.Snapshot, app *federation.Application) (map[int64]Word,
+	error) {
 	byKey := map[string]Word{}
 	err := rm.said(ctx, snap, store.TraceFilter{Provider: string(app.Provider)}, func(key string, w Word) bool {
 		if _, newer := byKey[key]; !newer {
@@ -73,7 +74,8 @@ func (rm *Room) allWords(ctx context.Context, snap *federation.Snapshot, most in
 // words finds the newest words on one person, of each of their links.
 func (rm *Room) words(ctx context.Context, snap *federation.Snapshot, person int64) (out []Word, err error) {
 	var links []store.LinkRow
-	if err := rm.store.Read.WithContext(ctx).Where("person = ?", person).Find(&links).Error; err != nil || len(links) == 0 {
+	if err := rm.store.Read.WithContext(ctx).Where("person = ?", person).Find(&links).Error; err != nil ||
+		len(links) == 0 {
 		return nil, err
 	}
 	err = rm.said(ctx, snap, store.TraceFilter{Account: person}, func(key string, w Word) bool {
@@ -88,9 +90,11 @@ func (rm *Room) words(ctx context.Context, snap *federation.Snapshot, person int
 }
 
 // word finds that of one person, nil if none was recorded.
-func (rm *Room) word(ctx context.Context, snap *federation.Snapshot, person int64, provider string) (out *Word, err error) {
+func (rm *Room) word(ctx context.Context, snap *federation.Snapshot, person int64, provider string) (out *Word,
+	err error) {
 	var links []store.LinkRow
-	if err := rm.store.Read.WithContext(ctx).Where("person = ?", person).Find(&links).Error; err != nil || len(links) == 0 {
+	if err := rm.store.Read.WithContext(ctx).Where("person = ?", person).Find(&links).Error; err != nil ||
+		len(links) == 0 {
 		return nil, err
 	}
 	err = rm.said(ctx, snap, store.TraceFilter{Provider: provider, Account: person}, func(key string, w Word) bool {
@@ -105,7 +109,8 @@ func (rm *Room) word(ctx context.Context, snap *federation.Snapshot, person int6
 
 // said goes back through what providers said, by link key, until it is told to stop. What was
 // kept only in part is passed over: it says something else than the provider did.
-func (rm *Room) said(ctx context.Context, snap *federation.Snapshot, of store.TraceFilter, each func(key string, w Word) bool) error {
+func (rm *Room) said(ctx context.Context, snap *federation.Snapshot, of store.TraceFilter,
+	each func(key string, w Word) bool) error {
 	return rm.store.Traces.Each(ctx, of, func(head store.TraceHead, inputs []json.RawMessage) bool {
 		for _, octets := range inputs {
 			var e trace.Entry
@@ -134,16 +139,17 @@ const mostAsked = 200
 // Asked is how an application asked when it last did; nil if that was not recorded.
 func (rm *Room) Asked(ctx context.Context, app *federation.Application) (own json.RawMessage, err error) {
 	looked := 0
-	err = rm.store.Traces.Each(ctx, store.TraceFilter{Application: string(app.Name)}, func(_ store.TraceHead, inputs []json.RawMessage) bool {
-		for _, octets := range inputs {
-			var e trace.Entry
-			if json.Unmarshal(octets, &e) == nil && own == nil {
-				own = e.Asked(app)
+	err = rm.store.Traces.Each(ctx, store.TraceFilter{Application: string(app.Name)},
+		func(_ store.TraceHead, inputs []json.RawMessage) bool {
+			for _, octets := range inputs {
+				var e trace.Entry
+				if json.Unmarshal(octets, &e) == nil && own == nil {
+					own = e.Asked(app)
+				}
 			}
-		}
-		looked++
-		return own == nil && looked < mostAsked && ctx.Err() == nil
-	})
+			looked++
+			return own == nil && looked < mostAsked && ctx.Err() == nil
+		})
 	return own, err
 }
 

@@ -383,7 +383,8 @@ func (s *endpoints) refuseLeaving(c fiber.Ctx, f *finding.Finding) error {
 // no error if a page was shown instead.
 func (s *endpoints) left(c fiber.Ctx, v url.Values) (*oidcside.Left, *crossing.Session, error) {
 	left, err := oidcside.ReadLeaving(s.Gate().Snapshot(), oidcside.Leaving{Hint: v.Get("id_token_hint"),
-		ClientID: oidc.ClientID(v.Get("client_id")), RedirectURI: oidc.RedirectURI(v.Get("post_logout_redirect_uri")), State: v.Get("state")})
+		ClientID: oidc.ClientID(v.Get("client_id")), RedirectURI: oidc.RedirectURI(v.Get("post_logout_redirect_uri")),
+		State: v.Get("state")})
 	if f := finding.Of(err); f != nil {
 		return nil, nil, s.refuseLeaving(c, f)
 	} else if err != nil {

@@ -198,7 +198,8 @@ func (*Application) Receive(*federation.Gate, *federation.Application, *crossing
 
 // Unasked keeps the address of a starting point. One that came from outside would change where the bookmark leads,
 // which is its record's to say.
-func (a *Application) Unasked(_ *federation.Gate, r *federation.Application, at crossing.Landing) (json.RawMessage, error) {
+func (a *Application) Unasked(_ *federation.Gate, r *federation.Application, at crossing.Landing) (json.RawMessage,
+	error) {
 	switch {
 	case at.Target == "":
 		return nil, nil

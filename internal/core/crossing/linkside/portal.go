@@ -21,7 +21,8 @@ const signedIn = "?in=1"
 // Portal makes the record of the gate's own portal: people sign in to it as to a link that leads to it.
 func Portal(base string) *federation.Application {
 	a := &federation.Application{Side: portal{&Application{Location: base + "/"}}}
-	a.ID, a.Name, a.Title, a.Revision = federation.ID(federation.PortalName), federation.PortalName, "your applications", 1
+	a.ID, a.Name, a.Title, a.Revision = federation.ID(federation.PortalName), federation.PortalName, "your applications",
+		1
 	a.Phase, a.Everyone, a.Added = federation.Live, federation.EveryoneYes, time.Time{}
 	return a
 }

@@ -32,7 +32,8 @@ func newRailway(groups int, member ...int) railway {
 	r.by.Name, r.by.ID, r.by.Title, r.by.Phase = "staff", "staff-id", "Staff", federation.Live
 	put := []federation.Object{r.by}
 	for i := range groups {
-		u := &federation.Unit{Kind: federation.KindGroup, Name: federation.Name(fmt.Sprint("g", i)), Title: fmt.Sprint("G", i)}
+		u := &federation.Unit{Kind: federation.KindGroup, Name: federation.Name(fmt.Sprint("g", i)),
+			Title: fmt.Sprint("G", i)}
 		if i%5 != 0 {
 			u.Inside = federation.Name(fmt.Sprint("g", i-1))
 		}
@@ -40,9 +41,11 @@ func newRailway(groups int, member ...int) railway {
 	}
 	r.who = person.Person{ID: 7, Identifier: "x"}
 	for _, i := range member {
-		r.who.Members = append(r.who.Members, person.Membership{Kind: federation.KindGroup, Name: federation.Name(fmt.Sprint("g", i)), Source: person.FromHand})
+		r.who.Members = append(r.who.Members, person.Membership{Kind: federation.KindGroup,
+			Name: federation.Name(fmt.Sprint("g", i)), Source: person.FromHand})
 	}
-	r.snap = federation.Load(federation.Gate{Base: "https://gate.example", Portal: linkside.Portal("https://gate.example")}, put...)
+	r.snap = federation.Load(federation.Gate{Base: "https://gate.example",
+		Portal: linkside.Portal("https://gate.example")}, put...)
 	return r
 }
 
@@ -54,9 +57,11 @@ func app(i int) *federation.Application {
 }
 
 func (r railway) visit() crossing.Visit {
-	word := crossing.Answer{Authentication: crossing.Authentication{Provider: "staff", ProviderID: "staff-id", At: now}, Subject: profile.Subject{Value: "ada"},
-		Ends: now.Add(time.Hour)}
-	return crossing.Visit{Session: &crossing.Session{Person: r.who, Proofs: []crossing.Answer{word}, Expires: now.Add(time.Hour)},
+	word := crossing.Answer{Authentication: crossing.Authentication{Provider: "staff", ProviderID: "staff-id", At: now},
+		Subject: profile.Subject{Value: "ada"},
+		Ends:    now.Add(time.Hour)}
+	return crossing.Visit{Session: &crossing.Session{Person: r.who, Proofs: []crossing.Answer{word},
+		Expires: now.Add(time.Hour)},
 		People: map[string]person.Person{person.LinkKey("staff-id", word.Subject): r.who}}
 }
 
@@ -64,7 +69,8 @@ func (r railway) visit() crossing.Visit {
 func (r railway) admitted(t *testing.T) (out []federation.Name) {
 	v := r.visit()
 	for _, a := range r.snap.Applications() {
-		e, err := crossing.Trial{Snap: r.snap, Provider: r.by, App: a, Person: r.who, Said: &v.Session.Proofs[0], Now: now}.Entering()
+		e, err := crossing.Trial{Snap: r.snap, Provider: r.by, App: a, Person: r.who, Said: &v.Session.Proofs[0],
+			Now: now}.Entering()
 		require.NoError(t, err)
 		if entry, err := crossing.Admit(r.snap, e, now); err == nil && entry.Outcome != federation.Deny {
 			out = append(out, a.Name)
@@ -81,18 +87,22 @@ func TestPortalIsWhatSignInsDecide(t *testing.T) {
 		put := []federation.Object{}
 		for i := range 8 {
 			a := app(i)
-			a.Everyone = []string{"", federation.EveryoneYes, federation.EveryoneNo, federation.EveryoneNo, federation.EveryoneNo}[pick.IntN(5)]
+			a.Everyone = []string{"", federation.EveryoneYes, federation.EveryoneNo, federation.EveryoneNo,
+				federation.EveryoneNo}[pick.IntN(5)]
 			a.Phase = []federation.Phase{federation.Live, federation.Live, federation.Live, federation.Paused}[pick.IntN(4)]
 			if pick.IntN(2) == 0 {
-				require.NoError(t, federation.Apply(a, federation.Settings{"admissions": fmt.Sprintf("g%d=%s", pick.IntN(10), []string{"yes", "no"}[pick.IntN(2)])}))
+				require.NoError(t, federation.Apply(a, federation.Settings{"admissions": fmt.Sprintf("g%d=%s", pick.IntN(10),
+					[]string{"yes", "no"}[pick.IntN(2)])}))
 			}
 			put = append(put, a)
 			if pick.IntN(4) == 0 {
-				r.who.Admitted = append(r.who.Admitted, person.Admitted{App: a.ID, Until: now.Add(time.Duration(pick.IntN(3)-1) * time.Hour)})
+				r.who.Admitted = append(r.who.Admitted, person.Admitted{App: a.ID,
+					Until: now.Add(time.Duration(pick.IntN(3)-1) * time.Hour)})
 			}
 		}
 		for i := range 6 {
-			s := federation.Settings{"title": "R", "order": fmt.Sprint(i), "then": []string{"allow", "deny", "step-up"}[pick.IntN(3)], "maxAge": "5m"}
+			s := federation.Settings{"title": "R", "order": fmt.Sprint(i), "then": []string{"allow", "deny",
+				"step-up"}[pick.IntN(3)], "maxAge": "5m"}
 			if s["then"] != "step-up" {
 				delete(s, "maxAge")
 			}
@@ -134,7 +144,8 @@ func TestPortalIsWhatSignInsDecide(t *testing.T) {
 func TestStartingPointsAreBounded(t *testing.T) {
 	r := newRailway(1)
 	start := func(i int) *federation.Plain {
-		o, err := federation.StartingPoints.Plain(federation.Name(fmt.Sprint("start-", i))).Apply(federation.Settings{"title": "S", "application": "app-1"})
+		o, err := federation.StartingPoints.Plain(federation.Name(fmt.Sprint("start-",
+			i))).Apply(federation.Settings{"title": "S", "application": "app-1"})
 		require.NoError(t, err)
 		return o.(*federation.Plain)
 	}

@@ -130,7 +130,8 @@ func (r reply) depart(g *federation.Gate, message string, pairs ...string) cross
 	if r.State != "" {
 		pairs = append(pairs, "state", r.State)
 	}
-	d := crossing.Departure{Message: message, Binding: "query", Location: string(r.RedirectURI), Shown: string(r.RedirectURI)}
+	d := crossing.Departure{Message: message, Binding: "query", Location: string(r.RedirectURI),
+		Shown: string(r.RedirectURI)}
 	var shown []string
 	query := url.Values{}
 	for i := 0; i+1 < len(pairs); i += 2 {
@@ -227,7 +228,8 @@ func (p refusal) Render(g *federation.Gate, _ crossing.Made) (crossing.Rendered,
 
 // Sent says what the application is told.
 func (p refusal) Sent() []federation.Value {
-	return federation.Labelled("Redirect URI", string(p.reply.RedirectURI), "error", string(p.code), "error_description", p.text)
+	return federation.Labelled("Redirect URI", string(p.reply.RedirectURI), "error", string(p.code), "error_description",
+		p.text)
 }
 
 // said is a piece of evidence in a line.

@@ -360,10 +360,11 @@ func (a *Application) owns(target string) bool {
 	if err != nil || t.User != nil || strings.ContainsAny(target, "\\\r\n\t ") || len(target) > 2048 {
 		return false
 	}
-	return slices.ContainsFunc(append([]oidc.RedirectURI{oidc.RedirectURI(a.Initiate)}, a.RedirectURI...), func(known oidc.RedirectURI) bool {
-		k, err := url.Parse(string(known))
-		return err == nil && k.Scheme == t.Scheme && federation.SameHost(k.Host, t.Host) && k.Host != ""
-	})
+	return slices.ContainsFunc(append([]oidc.RedirectURI{oidc.RedirectURI(a.Initiate)}, a.RedirectURI...),
+		func(known oidc.RedirectURI) bool {
+			k, err := url.Parse(string(known))
+			return err == nil && k.Scheme == t.Scheme && federation.SameHost(k.Host, t.Host) && k.Host != ""
+		})
 }
 
 // Check sees whether the settings fit the kind of application, and each other.
@@ -379,7 +380,8 @@ func (a *Application) Check(r *federation.Application) error {
 			return wrong(field+".subject", "sub is the gate's own, so that it lasts and is never given to somebody else; "+
 				"choose public or pairwise by the setting subject, and tell another name in a claim")
 		case oidc.Reserved(rule.To.Name):
-			return wrong(field+".name", "%s is said by the protocol, not by a mapping; tell it under another name", rule.To.Name)
+			return wrong(field+".name", "%s is said by the protocol, not by a mapping; tell it under another name",
+				rule.To.Name)
 		}
 	}
 	if a.RoleParameter != "" {
@@ -392,7 +394,8 @@ func (a *Application) Check(r *federation.Application) error {
 	case a.ClientKind == "":
 		return nil // unfinished
 	case a.ClientKind.Public() && m != oidc.NoMethod:
-		return wrong("authMethod", "%s cannot be: an application of kind %s can keep nothing secret; leave it out, or say web",
+		return wrong("authMethod",
+			"%s cannot be: an application of kind %s can keep nothing secret; leave it out, or say web",
 			m, a.ClientKind)
 	case !a.ClientKind.Public() && m == oidc.NoMethod:
 		return wrong("authMethod", "none cannot be: an application of kind %s has to prove who it is; leave it out",
@@ -412,7 +415,8 @@ func (a *Application) Check(r *federation.Application) error {
 	for _, origin := range a.AllowedOrigins {
 		if u, err := url.Parse(origin); err != nil || u.Host == "" || u.Scheme != "https" && !oidc.Loopback(u.Hostname()) ||
 			u.Scheme+"://"+u.Host != origin {
-			return wrong("origins", "%q is no origin; give scheme and host alone, like https://refunds.wrenmoor.example", origin)
+			return wrong("origins", "%q is no origin; give scheme and host alone, like https://refunds.wrenmoor.example",
+				origin)
 		}
 	}
 	for _, name := range []struct {

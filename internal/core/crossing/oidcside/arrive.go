@@ -130,7 +130,8 @@ func (a *Application) Receive(g *federation.Gate, _ *federation.Application, in 
 	}
 	w.Scopes, w.Claims = r.Scopes, slices.Concat(r.IDClaims, r.InfoClaims)
 	out.Wish = w
-	out.Values = federation.Labelled("Client ID", string(q.ClientID), "Scope asked for", strings.Join(q.Scopes, " "), "Scope granted",
+	out.Values = federation.Labelled("Client ID", string(q.ClientID), "Scope asked for", strings.Join(q.Scopes, " "),
+		"Scope granted",
 		strings.Join(r.Scopes, " "), "Claims", strings.Join(slices.Compact(slices.Sorted(slices.Values(w.Claims))), " "),
 		"Resource", strings.Join(q.Resources, " "),
 		"Answer by", cmp.Or(q.ResponseMode, "query"), "Prompt", strings.Join(q.Prompts, " "))

@@ -41,7 +41,8 @@ func ReadBearer(g *federation.Gate, token string, now time.Time) (b Bearer, err 
 	if oidc.Issuer(text("iss")) != Issuer(g) {
 		return b, finding.New(finding.TokenAltered, finding.Compare("iss", Issuer(g), text("iss")))
 	}
-	b = Bearer{ClientID: oidc.ClientID(text("client_id")), Subject: text("sub"), ID: text("jti"), scopes: strings.Fields(text("scope"))}
+	b = Bearer{ClientID: oidc.ClientID(text("client_id")), Subject: text("sub"), ID: text("jti"),
+		scopes: strings.Fields(text("scope"))}
 	b.Grant, _, _ = strings.Cut(b.ID, ".")
 	switch aud := claims["aud"].(type) {
 	case string:

@@ -42,9 +42,12 @@ func TestRequestsAreBoundedByTheRecord(t *testing.T) {
 		timed   bool
 		subject string
 	}{
-		"two people":            {changes: []string{"claims", `{"id_token":{"sub":{"value":"other"}}}`, "id_token_hint", "HINT"}, want: "two people"},
-		"two people, userinfo":  {changes: []string{"claims", `{"userinfo":{"sub":{"value":"other"}},"id_token":{"sub":{"value":"one"}}}`}, want: "two people"},
-		"one person":            {changes: []string{"claims", `{"id_token":{"sub":{"value":"one"}},"userinfo":{"sub":{"value":"one"}}}`}, subject: "one"},
+		"two people": {changes: []string{"claims", `{"id_token":{"sub":{"value":"other"}}}`, "id_token_hint",
+			"HINT"}, want: "two people"},
+		"two people, userinfo": {changes: []string{"claims",
+			`{"userinfo":{"sub":{"value":"other"}},"id_token":{"sub":{"value":"one"}}}`}, want: "two people"},
+		"one person": {changes: []string{"claims",
+			`{"id_token":{"sub":{"value":"one"}},"userinfo":{"sub":{"value":"one"}}}`}, subject: "one"},
 		"essential auth_time":   {changes: []string{"claims", `{"id_token":{"auth_time":{"essential":true}}}`}, timed: true},
 		"voluntary auth_time":   {changes: []string{"claims", `{"id_token":{"auth_time":null}}`}},
 		"auth_time by userinfo": {changes: []string{"claims", `{"userinfo":{"auth_time":{"essential":true}}}`}},
@@ -103,7 +106,8 @@ func TestOpaqueTokens(t *testing.T) {
 	require.NoError(t, err)
 	seen := map[string]bool{}
 	for _, id := range []string{"a", "b", "c"} {
-		got, err := w.side().Tokens(oidcside.Issue{Gate: &w.snap.Gate, Grant: next, Word: word(), Scopes: []string{"profile", "profile"}, ID: id, Now: now})
+		got, err := w.side().Tokens(oidcside.Issue{Gate: &w.snap.Gate, Grant: next, Word: word(),
+			Scopes: []string{"profile", "profile"}, ID: id, Now: now})
 		require.NoError(t, err)
 		require.Regexp(t, regexp.MustCompile(`^[A-Za-z0-9._~+/-]+=*$`), got.AccessToken)
 		require.Empty(t, got.IDToken, "narrowed to less than openid")

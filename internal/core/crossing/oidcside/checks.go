@@ -27,7 +27,8 @@ func (a *Application) Checks(c *checks.Checker, r federation.Record, l *checks.L
 	}
 	for _, address := range a.RedirectURI {
 		u, err := url.Parse(string(address))
-		if _, unfit := oidc.ParseRedirectURI(a.ClientKind, string(address)); unfit != nil { // it was taken in by an earlier build
+		if _, unfit := oidc.ParseRedirectURI(a.ClientKind,
+			string(address)); unfit != nil { // it was taken in by an earlier build
 			l.Add(finding.New(finding.ClientMetadata, finding.Fact("redirect_uris", unfit.Error())))
 		}
 		if err == nil && a.ClientKind != oidc.Native && (!here && oidc.Loopback(u.Hostname()) ||

@@ -59,7 +59,8 @@ var words = map[string]string{"name": "Your name", "given_name": "Given name", "
 	"phone_number_verified": "Whether the telephone number was verified", "address": "Address", "groups": "Your groups"}
 
 // scopeWords are how people read the scopes that the standards have.
-var scopeWords = map[string]string{"profile": "your name and profile", "email": "your e-mail address", "phone": "your telephone number",
+var scopeWords = map[string]string{"profile": "your name and profile", "email": "your e-mail address",
+	"phone":   "your telephone number",
 	"address": "your postal address", "groups": "your groups", offline: "all this while you are away, too"}
 
 // InWords says it without the scope that every sign-in has.

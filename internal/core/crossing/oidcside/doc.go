@@ -131,7 +131,8 @@ func (Protocol) ReadApplication(data []byte, _ time.Time) (federation.Applicatio
 
 // Can says what it can do beside what every side does.
 func (a *Application) Can() federation.Abilities {
-	return federation.Abilities{Making: a, Lasting: a, Presenting: a, Redacting: a, Copying: a, Ending: a, Rotating: a, Needing: a, Speaking: a, Requesting: a, Opening: a, Unattended: a, Landing: a}
+	return federation.Abilities{Making: a, Lasting: a, Presenting: a, Redacting: a, Copying: a, Ending: a, Rotating: a,
+		Needing: a, Speaking: a, Requesting: a, Opening: a, Unattended: a, Landing: a}
 }
 
 // Cover covers values in a message of OpenID Connect or OAuth 2.0.

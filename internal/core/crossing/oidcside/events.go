@@ -23,8 +23,8 @@ type News struct {
 	Now    time.Time
 }
 
-// EventToken makes a security event token of what was done to people (RFC 8417), to be pushed to a recipient (RFC 8935). It
-// is signed as ID tokens are, with RS256; who it is about stands in each change (RFC 9493 §3.2.4).
+// EventToken makes a security event token of what was done to people (RFC 8417), to be pushed to a recipient (RFC
+// 8935). It is signed as ID tokens are, with RS256; who it is about stands in each change (RFC 9493 §3.2.4).
 func EventToken(g *federation.Gate, n News) (string, error) {
 	set := g.Keys[purposes[Algorithms[0]]]
 	if set.Current == nil {
@@ -36,7 +36,8 @@ func EventToken(g *federation.Gate, n News) (string, error) {
 	}
 	changes := make([]any, len(n.Events))
 	for i, e := range n.Events {
-		changes[i] = changed{Number: e.ID, At: e.At.Unix(), About: subjectID{"opaque", strconv.FormatInt(e.Person, 10)}, Via: string(e.Via), Who: e.Who, Did: e.Did}
+		changes[i] = changed{Number: e.ID, At: e.At.Unix(), About: subjectID{"opaque", strconv.FormatInt(e.Person, 10)},
+			Via: string(e.Via), Who: e.Who, Did: e.Did}
 	}
 	about := map[string]any{"after": n.After, "changes": changes}
 	if n.Gone {

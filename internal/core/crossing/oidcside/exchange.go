@@ -35,14 +35,16 @@ func (x *Exchange) Brings() (*grant.Handle, error) {
 	case by == "client_credentials" && service:
 		return nil, nil
 	case by == "client_credentials":
-		return nil, oidc.Wrong(oidc.UnauthorizedClient, finding.Compare("Kind", string(oidc.Service), string(x.side().ClientKind)))
+		return nil, oidc.Wrong(oidc.UnauthorizedClient, finding.Compare("Kind", string(oidc.Service),
+			string(x.side().ClientKind)))
 	case by == "":
 		return nil, oidc.Wrong(oidc.InvalidRequest, finding.Fact("Missing", "grant_type"))
 	case by != "authorization_code" && by != "refresh_token":
 		return nil, oidc.Wrong(oidc.UnsupportedGrant, finding.Compare("grant_type",
 			"authorization_code, refresh_token or client_credentials", finding.Clip(by)))
 	case service:
-		return nil, oidc.Wrong(oidc.UnauthorizedClient, finding.Fact("Kind", "a service gets tokens by client_credentials alone"))
+		return nil, oidc.Wrong(oidc.UnauthorizedClient, finding.Fact("Kind",
+			"a service gets tokens by client_credentials alone"))
 	case by == "refresh_token":
 		field, kind = by, grant.RefreshHandle
 	}
@@ -52,14 +54,16 @@ func (x *Exchange) Brings() (*grant.Handle, error) {
 	}
 	h, ok := grant.ReadHandle(x.Gate.Handles, given)
 	if !ok || h.Kind != kind {
-		return nil, oidc.Refuse(oidc.InvalidGrant, finding.New(finding.GrantOther, finding.Fact(field, "was not given out here")))
+		return nil, oidc.Refuse(oidc.InvalidGrant, finding.New(finding.GrantOther,
+			finding.Fact(field, "was not given out here")))
 	}
 	return &h, nil
 }
 
-// Next decides the next value of the grant that a code or refresh token is of, and what is issued by it. The grant of the
-// issue is to be kept also with a refusal: what comes twice ends it.
-func (x *Exchange) Next(h grant.Handle, k *crossing.Granted, f crossing.Facts) (is Issue, lacks *crossing.Lacks, err error) {
+// Next decides the next value of the grant that a code or refresh token is of, and what is issued by it. The grant of
+// the issue is to be kept also with a refusal: what comes twice ends it.
+func (x *Exchange) Next(h grant.Handle, k *crossing.Granted, f crossing.Facts) (is Issue, lacks *crossing.Lacks,
+	err error) {
 	is = Issue{Gate: x.Gate, Grant: k.Grant, Word: &k.Word, First: h.Kind == grant.CodeHandle, ID: x.ID, Now: x.Now}
 	next, turned, lacks, err := x.redeemed(h, k, f)
 	if lacks != nil || err != nil {
@@ -82,7 +86,8 @@ func (x *Exchange) Next(h grant.Handle, k *crossing.Granted, f crossing.Facts) (
 }
 
 // redeemed is the next value of a grant, by the code or refresh token that came.
-func (x *Exchange) redeemed(h grant.Handle, k *crossing.Granted, f crossing.Facts) (grant.Grant, grant.Refreshed, *crossing.Lacks, error) {
+func (x *Exchange) redeemed(h grant.Handle, k *crossing.Granted, f crossing.Facts) (grant.Grant, grant.Refreshed,
+	*crossing.Lacks, error) {
 	if h.Kind == grant.CodeHandle {
 		next, err := k.Redeem(grant.Redemption{Client: x.App.ID, RedirectURI: oidc.RedirectURI(x.Form.Get("redirect_uri")),
 			Verifier: x.Form.Get("code_verifier")}, x.Now)
@@ -96,12 +101,14 @@ func (x *Exchange) redeemed(h grant.Handle, k *crossing.Granted, f crossing.Fact
 		}
 		session = goes
 	}
-	next, turned, err := k.Refresh(grant.Refresh{Client: x.App.ID, Turn: int(h.Number), Scopes: strings.Fields(x.Form.Get("scope")),
+	next, turned, err := k.Refresh(grant.Refresh{Client: x.App.ID, Turn: int(h.Number),
+		Scopes:    strings.Fields(x.Form.Get("scope")),
 		Lifetimes: x.side().Lifetimes(), Session: session}, x.Now)
 	return next, turned, nil, err
 }
 
-// narrowed are the audiences of an access token: those granted, or the part of them that the request names (RFC 8707 §2.2).
+// narrowed are the audiences of an access token: those granted, or the part of them that the request names (RFC 8707
+// §2.2).
 func (x *Exchange) narrowed(granted []string) ([]string, error) {
 	asked := x.Form["resource"]
 	for _, r := range asked {
@@ -115,8 +122,8 @@ func (x *Exchange) narrowed(granted []string) ([]string, error) {
 	return granted, nil
 }
 
-// Service decides on a token for a service itself (RFC 6749 §4.4). keeps tells whether its grant is to be kept, as the token
-// says nothing itself.
+// Service decides on a token for a service itself (RFC 6749 §4.4). keeps tells whether its grant is to be kept, as
+// the token says nothing itself.
 func (x *Exchange) Service() (is Issue, keeps bool, err error) {
 	if err := policy.Open(x.App, x.Now); err != nil {
 		return is, false, oidc.Refuse(oidc.UnauthorizedClient, finding.Of(err))
@@ -124,7 +131,8 @@ func (x *Exchange) Service() (is Issue, keeps bool, err error) {
 	side := x.side()
 	scopes, other := side.Granted(strings.Fields(x.Form.Get("scope")))
 	if other != "" {
-		return is, false, oidc.Refuse(oidc.InvalidScope, finding.New(finding.ScopeGrown, finding.Fact("Scope", finding.Clip(other))))
+		return is, false, oidc.Refuse(oidc.InvalidScope, finding.New(finding.ScopeGrown,
+			finding.Fact("Scope", finding.Clip(other))))
 	}
 	resources, err := x.narrowed(side.Resources)
 	if err != nil {

@@ -171,7 +171,8 @@ func TestMetadata(t *testing.T) {
 	s, _, err := (&oidcside.Application{}).Take([]byte(document), federation.Trusting{})
 	require.NoError(t, err)
 	a := s.(*oidcside.Application)
-	require.Equal(t, oidcside.ApplicationSettings{AuthMethod: "client_secret_post", Subject: "pairwise", Scopes: listed.ParseWords("email"),
+	require.Equal(t, oidcside.ApplicationSettings{AuthMethod: "client_secret_post", Subject: "pairwise",
+		Scopes:    listed.ParseWords("email"),
 		Algorithm: "ES256"},
 		a.ApplicationSettings)
 	require.Equal(t, []string{oidcside.SignsES256}, a.Purposes())
@@ -191,7 +192,8 @@ func TestMetadata(t *testing.T) {
 		"token_endpoint_auth_method":"client_secret_basic","id_token_signed_response_alg":"RS256","scope":"openid phone"}`),
 		federation.Trusting{})
 	require.NoError(t, err)
-	require.Equal(t, oidcside.ApplicationSettings{AuthMethod: "client_secret_basic", Scopes: listed.ParseWords("phone"), Algorithm: "EdDSA"},
+	require.Equal(t, oidcside.ApplicationSettings{AuthMethod: "client_secret_basic", Scopes: listed.ParseWords("phone"),
+		Algorithm: "EdDSA"},
 		later.(*oidcside.Application).ApplicationSettings)
 	for want, document := range map[string]string{"XML": "<EntityDescriptor/>", "redirect_uris": `{"client_id":"a"}`,
 		"letters": `{"client_id":"a\tb","redirect_uris":["https://p.example/"]}`} {
@@ -251,7 +253,8 @@ func (w world) answered(t testing.TB, own json.RawMessage, who string) (crossing
 	p := profile.PassThrough(a.Subject, a.Attributes)
 	name, cause := p.Name(want, "")
 	require.Empty(t, cause)
-	in := crossing.AnswerIn{Gate: &w.snap.Gate, App: w.app, Own: own, Released: profile.Released{Name: name, Attributes: p.Attributes}, Answer: a, New: "grant",
+	in := crossing.AnswerIn{Gate: &w.snap.Gate, App: w.app, Own: own, Released: profile.Released{Name: name,
+		Attributes: p.Attributes}, Answer: a, New: "grant",
 		Session: "lasting",
 		Now:     now, Person: person.Person{ID: 1, Identifier: who}}
 	plan, err := w.side().Answer(in)
@@ -298,7 +301,8 @@ func TestWhatApplicationsAreTold(t *testing.T) {
 		subs["other"]}))), 3)
 
 	w := newWorld(t, side(t, web, `{"claimsIn":"both","algorithm":"ES256"}`))
-	q, err := w.receive(t, "claims", `{"id_token":{"staffNumber":null,"sub":null,"iss":null},"userinfo":{"email":null,"email_verified":null}}`)
+	q, err := w.receive(t, "claims",
+		`{"id_token":{"staffNumber":null,"sub":null,"iss":null},"userinfo":{"email":null,"email_verified":null}}`)
 	require.NoError(t, err)
 	r, _ := w.answered(t, q.Own, "ada")
 	got, g, claims := w.tokens(t, *r.Grant)
@@ -352,8 +356,9 @@ func TestConsentAndRefusals(t *testing.T) {
 
 	for why, code := range map[crossing.Refusal]string{crossing.RefusedPassive: "login_required",
 		crossing.RefusedContext: "unmet_authentication_requirements",
-		crossing.RefusedConsent: "consent_required", crossing.RefusedDenied: "access_denied", crossing.RefusedPerson: "login_required",
-		crossing.RefusedHops: "access_denied", crossing.RefusedFailed: "access_denied"} {
+		crossing.RefusedConsent: "consent_required", crossing.RefusedDenied: "access_denied",
+		crossing.RefusedPerson: "login_required",
+		crossing.RefusedHops:   "access_denied", crossing.RefusedFailed: "access_denied"} {
 		f := finding.New(finding.ConsentNeeded)
 		if why == crossing.RefusedDenied {
 			f = finding.New(finding.ConsentDeclined)
@@ -368,7 +373,8 @@ func TestConsentAndRefusals(t *testing.T) {
 		require.Equal(t, base, u.Query().Get("iss"))
 		require.NotEmpty(t, plan.Sent())
 	}
-	require.Nil(t, w.side().Refuse(&w.snap.Gate, w.app, nil, crossing.RefusedDenied, finding.New(finding.ConsentDeclined)))
+	require.Nil(t, w.side().Refuse(&w.snap.Gate, w.app, nil, crossing.RefusedDenied,
+		finding.New(finding.ConsentDeclined)))
 	_, err = w.side().Unasked(&w.snap.Gate, w.app, crossing.Landing{})
 	require.True(t, finding.Is(err, finding.OwnStartMissing))
 }
@@ -402,7 +408,8 @@ func TestStartAndOrigins(t *testing.T) {
 // never does.
 func TestLeaving(t *testing.T) {
 	w := newWorld(t, side(t, federation.Typed{"kind": "web", "clientId": "planner", "redirectUris": back,
-		"postLogoutRedirectUris": "https://planner.example/bye?x=y", "backchannelLogoutUri": "https://planner.example/heard"}, ""))
+		"postLogoutRedirectUris": "https://planner.example/bye?x=y",
+		"backchannelLogoutUri":   "https://planner.example/heard"}, ""))
 	q, err := w.receive(t)
 	require.NoError(t, err)
 	r, _ := w.answered(t, q.Own, "ada")
@@ -417,7 +424,8 @@ func TestLeaving(t *testing.T) {
 	for name, l := range map[string]oidcside.Leaving{"address": {Hint: got.IDToken,
 		RedirectURI: "https://planner.example/bye"},
 		"nobody's address": {RedirectURI: "https://planner.example/bye?x=y"}, "unknown": {ClientID: "nobody"},
-		"another's": {Hint: got.IDToken, ClientID: "desk"}, "access token": {Hint: got.AccessToken}, "garbage": {Hint: "e30.e30.AA"}} {
+		"another's": {Hint: got.IDToken, ClientID: "desk"}, "access token": {Hint: got.AccessToken},
+		"garbage": {Hint: "e30.e30.AA"}} {
 		left, err := oidcside.ReadLeaving(w.snap, l)
 		require.Error(t, err, name)
 		require.Empty(t, left.Back)
@@ -431,7 +439,8 @@ func TestLeaving(t *testing.T) {
 	require.NoError(t, err)
 	form, err := url.ParseQuery(string(call.Body))
 	require.NoError(t, err)
-	_, err = oidc.Wanted{Kind: oidc.LogoutToken, Keys: oidcside.SigningKeys(&w.snap.Gate)}.Verify(form.Get("logout_token"))
+	_, err = oidc.Wanted{Kind: oidc.LogoutToken,
+		Keys: oidcside.SigningKeys(&w.snap.Gate)}.Verify(form.Get("logout_token"))
 	require.NoError(t, err)
 	_, err = oidcside.ReadBearer(&w.snap.Gate, form.Get("logout_token"), now)
 	require.True(t, finding.Is(err, finding.TokenKind), "it is no bearer token")
@@ -450,9 +459,12 @@ func TestSubjectsAreNoClients(t *testing.T) {
 	enter := func(subject string) crossing.Turn {
 		e := crossing.Event{Kind: crossing.Arrived,
 			Arrival: oidcside.Request(url.Values{"client_id": {"planner"}, "response_type": {"code"},
-				"redirect_uri": {back}, "scope": {"openid"}, "code_challenge": {oidc.Challenge(verifier)}, "code_challenge_method": {"S256"}}.Encode(), false, false)}
-		f := crossing.Facts{New: "n", Session: &crossing.Session{Proofs: []crossing.Answer{*a}, Person: person.Person{ID: 1}}}
-		return crossing.Advance(snap, crossing.State{}, e, crossing.With(f, crossing.WhoIs{Link: key}, person.Person{ID: 1, Subject: subject}), now)
+				"redirect_uri": {back}, "scope": {"openid"}, "code_challenge": {oidc.Challenge(verifier)},
+				"code_challenge_method": {"S256"}}.Encode(), false, false)}
+		f := crossing.Facts{New: "n", Session: &crossing.Session{Proofs: []crossing.Answer{*a},
+			Person: person.Person{ID: 1}}}
+		return crossing.Advance(snap, crossing.State{}, e, crossing.With(f, crossing.WhoIs{Link: key},
+			person.Person{ID: 1, Subject: subject}), now)
 	}
 	require.Equal(t, crossing.Entered, enter("a-subject").Result)
 	require.Equal(t, finding.SubjectIsClient, enter("planner").Finding.Code)
@@ -480,7 +492,8 @@ func TestDiscovery(t *testing.T) {
 	require.Equal(t, []any{"code"}, d["response_types_supported"])
 	for name, path := range map[string]string{"authorization_endpoint": oidcside.AuthorizePath,
 		"token_endpoint": oidcside.TokenPath,
-		"jwks_uri":       oidcside.JWKSPath, "userinfo_endpoint": oidcside.UserInfoPath, "end_session_endpoint": oidcside.LogoutPath} {
+		"jwks_uri":       oidcside.JWKSPath, "userinfo_endpoint": oidcside.UserInfoPath,
+		"end_session_endpoint": oidcside.LogoutPath} {
 		require.Equal(t, base+path, d[name])
 	}
 	set, err := oidcside.JWKS(&g)
@@ -509,7 +522,8 @@ func TestDiscovery(t *testing.T) {
 func FuzzRequestsAndTokens(f *testing.F) {
 	w := newWorld(f, side(f, web, ""))
 	f.Add("client_id=planner&response_type=code&claims=%7B%7D", "igr_x.1.AAAA")
-	f.Add("client_id=planner&redirect_uri="+url.QueryEscape(back)+"&claims="+url.QueryEscape(`{"id_token":{"acr":{"essential":true,"values":[1]}}}`), "a.b.c")
+	f.Add("client_id=planner&redirect_uri="+url.QueryEscape(back)+"&claims="+
+		url.QueryEscape(`{"id_token":{"acr":{"essential":true,"values":[1]}}}`), "a.b.c")
 	f.Fuzz(func(t *testing.T, form, token string) {
 		a := oidcside.Request(form, false, false)
 		if a.Broken == nil {
@@ -527,5 +541,6 @@ func grantRedemption(w world) grant.Redemption {
 
 // oldOpaque is a token as builds before this one made it.
 func oldOpaque(w world, g grant.Grant) string {
-	return grant.Handle{Kind: grant.AccessHandle, Grant: g.ID + "!1!0", Number: now.Add(time.Minute).Unix()}.Token(w.snap.Gate.Handles)
+	return grant.Handle{Kind: grant.AccessHandle, Grant: g.ID + "!1!0",
+		Number: now.Add(time.Minute).Unix()}.Token(w.snap.Gate.Handles)
 }

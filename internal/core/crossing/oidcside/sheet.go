@@ -31,7 +31,8 @@ func (a *Application) Sheet(s *federation.Snapshot, r *federation.Application) f
 	values = append(values,
 		v("Token endpoint", g.Base+TokenPath, "by POST only; grant types "+a.grants(), "access token address"),
 		v("Scopes", strings.Join(a.scopes(), " "), "others are passed over", "scope"),
-		v("JWKS", g.Base+JWKSPath, "keys of the gate, the next one ahead of time; to be asked again for a kid that is not known",
+		v("JWKS", g.Base+JWKSPath,
+			"keys of the gate, the next one ahead of time; to be asked again for a kid that is not known",
 			"jwks_uri", "signing keys"),
 		v("Signature algorithm", a.algorithm(), "of ID tokens and of access tokens that are JWT",
 			"id_token_signed_response_alg"),
@@ -55,7 +56,8 @@ func (a *Application) Sheet(s *federation.Snapshot, r *federation.Application) f
 	if start := r.Start(g); start != "" {
 		values = append(values, v("Start at the gate", start, a.opens(r), "link for a portal"))
 	}
-	values = append(values, v("Not offered", "request objects, encrypted tokens, mTLS, DPoP, implicit and password grants",
+	values = append(values, v("Not offered",
+		"request objects, encrypted tokens, mTLS, DPoP, implicit and password grants",
 		"discovery says so too", "unsupported"))
 	return federation.Sheet{Values: values}
 }

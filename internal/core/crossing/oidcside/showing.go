@@ -13,8 +13,8 @@ import (
 	"innergate.example/innergate/internal/core/policy"
 )
 
-// Brought is a token that came back to the gate, and what is asked about it: user-info, introspection or revocation. Each is
-// decided by its method, with what has been looked up; what it lacks is to be looked up, and it decides anew.
+// Brought is a token that came back to the gate, and what is asked about it: user-info, introspection or revocation.
+// Each is decided by its method, with what has been looked up; what it lacks is to be looked up, and it decides anew.
 type Brought struct {
 	snap    *federation.Snapshot
 	by      *federation.Application // who asks, nil for whoever has the token
@@ -126,7 +126,8 @@ func (s *Brought) good(f crossing.Facts) (g good, lacks *crossing.Lacks, err err
 }
 
 // lives sees that a grant gives something still.
-func (s *Brought) lives(f crossing.Facts, k *crossing.Granted, l grant.Lifetimes, alone bool) (*crossing.Lacks, error) {
+func (s *Brought) lives(f crossing.Facts, k *crossing.Granted, l grant.Lifetimes, alone bool) (*crossing.Lacks,
+	error) {
 	session := true
 	if !k.Offline && !alone {
 		goes, known := crossing.Fact(f, GoesOn{k.Session})
@@ -179,8 +180,8 @@ func (s *Brought) UserInfo(f crossing.Facts) (claims map[string]any, lacks *cros
 // inactive is all that is said of a token that gives nothing, or is none of the caller's business (RFC 7662 §2.2).
 func inactive() map[string]any { return map[string]any{"active": false} }
 
-// Introspect says what a token is good for (RFC 7662), to its own application and to those that are its audience. Why one
-// gives nothing is told to nobody.
+// Introspect says what a token is good for (RFC 7662), to its own application and to those that are its audience. Why
+// one gives nothing is told to nobody.
 func (s *Brought) Introspect(f crossing.Facts) (out map[string]any, lacks *crossing.Lacks, err error) {
 	if s.refresh != nil {
 		out, lacks, err = s.introspectRefresh(f)
@@ -207,8 +208,9 @@ func (s *Brought) introspectBearer(f crossing.Facts) (map[string]any, *crossing.
 	if t.app.ID != s.by.ID && !s.by.Side.(*Application).Answers(audience) {
 		return inactive(), nil, nil
 	}
-	out := map[string]any{"active": true, "token_type": "Bearer", "iss": string(issuer), "client_id": string(t.side.ClientID),
-		"exp": b.Until.Unix(), "aud": audience, "scope": strings.Join(b.Scopes(g), " "), "sub": b.Subject}
+	out := map[string]any{"active": true, "token_type": "Bearer", "iss": string(issuer),
+		"client_id": string(t.side.ClientID),
+		"exp":       b.Until.Unix(), "aud": audience, "scope": strings.Join(b.Scopes(g), " "), "sub": b.Subject}
 	if t.given != nil {
 		out["sub"] = g.Subject
 	}
@@ -247,12 +249,14 @@ func (s *Brought) introspectRefresh(f crossing.Facts) (map[string]any, *crossing
 				return nil, lacks, err
 			}
 		}
-		return map[string]any{"active": true, "token_type": "refresh_token", "client_id": string(side.ClientID), "sub": k.Subject,
+		return map[string]any{"active": true, "token_type": "refresh_token", "client_id": string(side.ClientID),
+			"sub": k.Subject,
 			"iss": string(Issuer(&s.snap.Gate)), "scope": strings.Join(k.Scopes, " ")}, nil, nil
 	}
 }
 
-// Taken is what a revocation takes back: an access token alone, or with a refresh token everything that its sign-in gave.
+// Taken is what a revocation takes back: an access token alone, or with a refresh token everything that its sign-in
+// gave.
 type Taken struct {
 	Grant string    // that ends, "" for none
 	Token string    // name of the access token that gives nothing any more, "" for none

@@ -18,20 +18,22 @@ import (
 	"innergate.example/innergate/internal/core/person"
 )
 
-// What is said of a token is decided by what is known, one after another: was it taken back, what was it given for, does
-// the session go on, may the person still enter.
+// What is said of a token is decided by what is known, one after another: was it taken back, what was it given for,
+// does the session go on, may the person still enter.
 func TestTokensThatComeBack(t *testing.T) {
 	w := newWorld(t, side(t, web, ""))
 	p := &federation.Provider{Side: plainProvider{}}
 	p.ID, p.Name, p.Phase, p.Title = "id-staff", "staff", federation.Live, "Staff"
-	other := record(side(t, federation.Typed{"kind": "web", "clientId": "roster", "redirectUris": "https://roster.example/"}, ""))
+	other := record(side(t, federation.Typed{"kind": "web", "clientId": "roster",
+		"redirectUris": "https://roster.example/"}, ""))
 	other.ID, other.Name = "id-roster", "roster"
 	snap := w.snap.With(p).With(other)
 	a := word()
 	a.Provider, a.ProviderID = "staff", "id-staff"
 	link := person.LinkKey("id-staff", a.Subject)
 
-	g := grant.Grant{ID: "g", Client: w.app.ID, Person: 1, Subject: "s-1", Scopes: []string{"openid", "profile"}, Session: "lasting",
+	g := grant.Grant{ID: "g", Client: w.app.ID, Person: 1, Subject: "s-1", Scopes: []string{"openid", "profile"},
+		Session:   "lasting",
 		Refreshes: true, Began: now, Code: grant.Code{RedirectURI: back, Challenge: oidc.Challenge(verifier)}}
 	tokens, next, _ := w.tokens(t, g)
 	given := &crossing.Granted{Grant: next, Word: *a}
@@ -79,15 +81,21 @@ func TestTokensThatComeBack(t *testing.T) {
 		info                   string // finding of user-info
 		takesAccess, takesTurn string // what revocation takes: "token", "grant", "" or a code
 	}{
-		"good":                      {of: all, access: true, refresh: true, takesAccess: "token", takesTurn: "grant"},
-		"taken back":                {of: facts{revoked: true, given: given, person: 1}, refresh: true, info: "grant-ended", takesTurn: "grant"},
-		"of a session that is over": {of: facts{over: true, given: given, person: 1}, info: "grant-ended", takesTurn: "grant"},
-		"of nothing known":          {of: facts{person: 1}, info: "grant-expired"},
-		"of a grant that ended":     {of: facts{given: &ended, person: 1}, info: "grant-ended", takesTurn: "grant"},
-		"of an earlier turn":        {of: facts{given: &turned, person: 1}, access: true, takesAccess: "token", takesTurn: "grant"},
-		"of somebody else by now":   {of: facts{given: given, person: 2}, info: "grant-unlinked", takesAccess: "token", takesTurn: "grant"},
-		"of another application":    {of: all, by: other, takesAccess: "unauthorized_client", takesTurn: "unauthorized_client"},
-		"too late":                  {of: all, at: now.Add(time.Hour), refresh: true, info: "grant-expired", takesTurn: "grant"},
+		"good": {of: all, access: true, refresh: true, takesAccess: "token", takesTurn: "grant"},
+		"taken back": {of: facts{revoked: true, given: given, person: 1}, refresh: true, info: "grant-ended",
+			takesTurn: "grant"},
+		"of a session that is over": {of: facts{over: true, given: given, person: 1}, info: "grant-ended",
+			takesTurn: "grant"},
+		"of nothing known":      {of: facts{person: 1}, info: "grant-expired"},
+		"of a grant that ended": {of: facts{given: &ended, person: 1}, info: "grant-ended", takesTurn: "grant"},
+		"of an earlier turn": {of: facts{given: &turned, person: 1}, access: true, takesAccess: "token",
+			takesTurn: "grant"},
+		"of somebody else by now": {of: facts{given: given, person: 2}, info: "grant-unlinked", takesAccess: "token",
+			takesTurn: "grant"},
+		"of another application": {of: all, by: other, takesAccess: "unauthorized_client",
+			takesTurn: "unauthorized_client"},
+		"too late": {of: all, at: now.Add(time.Hour), refresh: true, info: "grant-expired",
+			takesTurn: "grant"},
 	} {
 		if c.by == nil {
 			c.by = w.app
@@ -120,7 +128,8 @@ func TestTokensThatComeBack(t *testing.T) {
 			require.Equal(t, c.info, found, what)
 			require.Equal(t, oidc.InvalidToken, oidc.RefusalOf(err).Code, what)
 		}
-		for token, want := range map[string]string{tokens.AccessToken: c.takesAccess, tokens.RefreshToken: c.takesTurn, "none": ""} {
+		for token, want := range map[string]string{tokens.AccessToken: c.takesAccess, tokens.RefreshToken: c.takesTurn,
+			"none": ""} {
 			got := ""
 			learnt(c.of, func(f crossing.Facts) *crossing.Lacks {
 				taken, lacks, err := oidcside.Bring(snap, c.by, token, c.at).Revoke(f)
@@ -139,12 +148,13 @@ func TestTokensThatComeBack(t *testing.T) {
 	}
 }
 
-// What a token request comes to, and what of its grant is kept: a refused narrowing leaves it as it was, what comes twice
-// ends it.
+// What a token request comes to, and what of its grant is kept: a refused narrowing leaves it as it was, what comes
+// twice ends it.
 func TestTokenRequests(t *testing.T) {
 	w := newWorld(t, side(t, web, `{"resources":["https://api.example","https://plan.example"]}`))
 	service := newWorld(t, side(t, federation.Typed{"kind": "service", "clientId": "night-run"}, `{"scopes":["read"]}`))
-	g := grant.Grant{ID: "g", Client: w.app.ID, Subject: "s-1", Scopes: []string{"openid"}, Session: "lasting", Refreshes: true,
+	g := grant.Grant{ID: "g", Client: w.app.ID, Subject: "s-1", Scopes: []string{"openid"}, Session: "lasting",
+		Refreshes: true,
 		Resources: []string{"https://api.example", "https://plan.example"}, Began: now,
 		Code: grant.Code{RedirectURI: back, Challenge: oidc.Challenge(verifier)}}
 	redeemed, err := g.Redeem(grantRedemption(w), now)
@@ -152,7 +162,8 @@ func TestTokenRequests(t *testing.T) {
 	key := w.snap.Gate.Handles
 	code := grant.Handle{Kind: grant.CodeHandle, Grant: "g"}.Token(key)
 	refresh := grant.Handle{Kind: grant.RefreshHandle, Grant: "g", Number: int64(redeemed.Turn)}.Token(key)
-	byCode := url.Values{"grant_type": {"authorization_code"}, "code": {code}, "redirect_uri": {back}, "code_verifier": {verifier}}
+	byCode := url.Values{"grant_type": {"authorization_code"}, "code": {code}, "redirect_uri": {back},
+		"code_verifier": {verifier}}
 	byRefresh := url.Values{"grant_type": {"refresh_token"}, "refresh_token": {refresh}}
 	with := func(form url.Values, more ...string) url.Values {
 		out := maps.Clone(form)
@@ -168,21 +179,24 @@ func TestTokenRequests(t *testing.T) {
 		want string // audiences, or the code of the refusal
 		ends bool   // and what becomes of the grant
 	}{
-		"nothing":                       {w, url.Values{}, g, "invalid_request", false},
-		"of a kind that is none":        {w, url.Values{"grant_type": {"password"}}, g, "unsupported_grant_type", false},
-		"of a service, that is none":    {w, url.Values{"grant_type": {"client_credentials"}}, g, "unauthorized_client", false},
-		"by code, of a service":         {service, byCode, g, "unauthorized_client", false},
-		"without the code":              {w, with(byCode, "code", ""), g, "invalid_request", false},
-		"a refresh token as a code":     {w, with(byCode, "code", refresh), g, "invalid_grant", false},
-		"by code":                       {w, byCode, g, "[https://api.example https://plan.example]", false},
-		"by code, for one":              {w, with(byCode, "resource", "https://api.example"), g, "[https://api.example]", false},
+		"nothing":                {w, url.Values{}, g, "invalid_request", false},
+		"of a kind that is none": {w, url.Values{"grant_type": {"password"}}, g, "unsupported_grant_type", false},
+		"of a service, that is none": {w, url.Values{"grant_type": {"client_credentials"}}, g, "unauthorized_client",
+			false},
+		"by code, of a service":     {service, byCode, g, "unauthorized_client", false},
+		"without the code":          {w, with(byCode, "code", ""), g, "invalid_request", false},
+		"a refresh token as a code": {w, with(byCode, "code", refresh), g, "invalid_grant", false},
+		"by code":                   {w, byCode, g, "[https://api.example https://plan.example]", false},
+		"by code, for one": {w, with(byCode, "resource", "https://api.example"), g, "[https://api.example]",
+			false},
 		"by code, for another":          {w, with(byCode, "resource", "https://pay.example"), g, "invalid_target", false},
 		"by code, without the verifier": {w, with(byCode, "code_verifier", ""), g, "invalid_grant", true},
 		"by code, twice":                {w, byCode, redeemed, "invalid_grant", true},
 		"refreshed":                     {w, byRefresh, redeemed, "[https://api.example https://plan.example]", false},
 		"refreshed for more":            {w, with(byRefresh, "scope", "openid email"), redeemed, "invalid_scope", false},
 		"of a service":                  {service, url.Values{"grant_type": {"client_credentials"}}, g, "[]", false},
-		"of a service, for more":        {service, url.Values{"grant_type": {"client_credentials"}, "scope": {"write"}}, g, "invalid_scope", false},
+		"of a service, for more": {service, url.Values{"grant_type": {"client_credentials"}, "scope": {"write"}}, g,
+			"invalid_scope", false},
 	} {
 		x := &oidcside.Exchange{Gate: &c.of.snap.Gate, App: c.of.app, Form: c.form, ID: "r", Now: now.Add(time.Second)}
 		h, err := x.Brings()

@@ -102,17 +102,21 @@ func (*Application) Kept(document []byte) []byte {
 
 // fields are the values that can be typed, named as in the metadata.
 var fields = []federation.Setting{
-	{Name: "clientId", Label: "Client ID", Type: federation.OneLine, Identifies: true, Text: "client ID it has already; made if absent"},
+	{Name: "clientId", Label: "Client ID", Type: federation.OneLine, Identifies: true,
+		Text: "client ID it has already; made if absent"},
 	{Name: "clientSecret", Label: "Client secret", Type: federation.Secret, Option: "client-secret-file",
 		Text: "file with the client secret it has already; made if absent, and shown once"},
-	{Name: "kind", Label: "Kind", Type: federation.OneLine, Text: "kind of an OAuth client: web, browser, native or service"},
+	{Name: "kind", Label: "Kind", Type: federation.OneLine,
+		Text: "kind of an OAuth client: web, browser, native or service"},
 	{Name: "redirectUris", Label: "Redirect URIs", Type: federation.List, Option: "redirect-uri",
 		Text: "redirect URI of an OAuth client; several times for several, none for no more"},
-	{Name: "postLogoutRedirectUris", Label: "Post-logout redirect URIs", Type: federation.List, Option: "post-logout-redirect-uri",
-		Text: "where it may send people after signing out; several times for several, none for no more"},
+	{Name: "postLogoutRedirectUris", Label: "Post-logout redirect URIs", Type: federation.List,
+		Option: "post-logout-redirect-uri",
+		Text:   "where it may send people after signing out; several times for several, none for no more"},
 	{Name: "jwks", Label: "Keys", Type: federation.PublicKeys,
 		Text: "key it signs with instead of a secret: a file with a JWK, a JWK Set, or PEM"},
-	{Name: "jwksUri", Label: "JWKS address", Type: federation.Address, Text: "address of its JWK Set, which is kept fresh; none for no more"},
+	{Name: "jwksUri", Label: "JWKS address", Type: federation.Address,
+		Text: "address of its JWK Set, which is kept fresh; none for no more"},
 	{Name: "backchannelLogoutUri", Label: "Back-channel logout URI", Type: federation.Address,
 		Text: "where it hears that somebody has signed out; none for no more"},
 	{Name: "initiateLoginUri", Label: "Initiate login URI", Type: federation.Address,
@@ -268,7 +272,8 @@ func parseClientID(text string) (oidc.ClientID, error) {
 // replaceSecret puts a secret that is brought along in place of those there are.
 func (a *Application) replaceSecret(secret string) error {
 	if len(secret) < leastSecret || len(secret) > mostSecret {
-		return fmt.Errorf("the client secret has %d letters; %d to %d are taken, or give none and have one made", len(secret),
+		return fmt.Errorf("the client secret has %d letters; %d to %d are taken, or give none and have one made",
+			len(secret),
 			leastSecret, mostSecret)
 	}
 	if a.ClientKind.Public() {

@@ -67,7 +67,8 @@ type Tokens struct {
 
 // Tokens makes the tokens for an application.
 func (a *Application) Tokens(in Issue) (Tokens, error) {
-	out := Tokens{TokenType: "Bearer", ExpiresIn: int64(a.lives.access / time.Second), Scope: strings.Join(in.Scopes, " ")}
+	out := Tokens{TokenType: "Bearer", ExpiresIn: int64(a.lives.access / time.Second),
+		Scope: strings.Join(in.Scopes, " ")}
 	sign, err := a.signer(in.Gate)
 	if err != nil {
 		return out, err
@@ -82,7 +83,8 @@ func (a *Application) Tokens(in Issue) (Tokens, error) {
 		return out, err
 	}
 	if in.Turn > 0 {
-		out.RefreshToken = grant.Handle{Kind: grant.RefreshHandle, Grant: in.Grant.ID, Number: in.Turn}.Token(in.Gate.Handles)
+		out.RefreshToken = grant.Handle{Kind: grant.RefreshHandle, Grant: in.Grant.ID,
+			Number: in.Turn}.Token(in.Gate.Handles)
 	}
 	if in.Word == nil || !slices.Contains(in.Scopes, openID) {
 		return out, nil

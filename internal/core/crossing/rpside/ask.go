@@ -138,7 +138,8 @@ func (a asking) Render(g *federation.Gate, _ crossing.Made) (crossing.Rendered, 
 // Sent says what is asked for.
 func (a asking) Sent() []federation.Value {
 	r := a.request
-	out := federation.Labelled("Authorization endpoint", a.to, "Client ID", string(r.ClientID), "Redirect URI", string(r.RedirectURI),
+	out := federation.Labelled("Authorization endpoint", a.to, "Client ID", string(r.ClientID), "Redirect URI",
+		string(r.RedirectURI),
 		"Response type", r.ResponseType, "Scope", strings.Join(r.Scopes, " "), "Prompt", strings.Join(r.Prompts, " "),
 		"acr_values", strings.Join(r.Contexts, " "), "login_hint", r.LoginHint)
 	if r.MaxAge != nil {

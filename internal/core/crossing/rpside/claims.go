@@ -142,7 +142,8 @@ func (t *turn) identifier() (id string, err error) {
 	for _, c := range t.h.claims {
 		switch told := plainID(member(c, t.p.Identifier)); {
 		case told != "" && id != "" && told != id:
-			return "", finding.New(finding.UserInfoSubject, finding.Compare(t.p.Identifier, finding.Clip(id), finding.Clip(told)))
+			return "", finding.New(finding.UserInfoSubject, finding.Compare(t.p.Identifier, finding.Clip(id),
+				finding.Clip(told)))
 		case told != "":
 			id = told
 		}

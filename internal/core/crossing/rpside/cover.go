@@ -11,8 +11,8 @@ import (
 // Cover covers values in a message of OpenID Connect or OAuth 2.0.
 func (*Provider) Cover(message string, by crossing.Cover) (string, bool) { return Covered(message, by) }
 
-// Covered covers values in such messages, whichever side they are of: members of objects, and claims of tokens that stand in
-// a text. A token of whose claims something is covered has no signature any more.
+// Covered covers values in such messages, whichever side they are of: members of objects, and claims of tokens that
+// stand in a text. A token of whose claims something is covered has no signature any more.
 func Covered(message string, by crossing.Cover) (string, bool) {
 	trimmed := strings.TrimLeft(message, " \t\r\n\ufeff")
 	if strings.HasPrefix(trimmed, "{") || strings.HasPrefix(trimmed, "[") {

@@ -332,7 +332,8 @@ func (t *turn) verify() crossing.Out {
 	}
 	if f := t.h.front; f != nil && (f.Subject != said.Subject || f.Issuer != said.Issuer) { // §3.3.3.6
 		return t.fail(t.out.Checks.Fail("Subject", finding.New(finding.TokenSubject,
-			finding.Compare("sub and iss of both ID tokens", f.Subject+" "+string(f.Issuer), said.Subject+" "+string(said.Issuer)))))
+			finding.Compare("sub and iss of both ID tokens", f.Subject+" "+string(f.Issuer), said.Subject+" "+
+				string(said.Issuer)))))
 	}
 	t.h.said, t.h.hint = said, t.h.token
 	t.h.claims = append([]map[string]any{v.Claims}, t.h.claims...)
@@ -500,8 +501,9 @@ func unsigned(text string) string {
 func (p *Provider) tokenCall(form url.Values, request string) *crossing.Call {
 	return &crossing.Call{Name: "Token request", Binding: "POST", Address: p.Doc.Token, Limit: mostReply,
 		Unreached: finding.TokenUnreached, AnyStatus: true, Plan: tokenCall{form: form, request: request,
-			verifies: request != "" && !p.WithoutPKCE, method: p.method(), client: string(p.ClientID), credential: p.credential(),
-			audience: p.assertionAudience()}}
+			verifies: request != "" && !p.WithoutPKCE, method: p.method(), client: string(p.ClientID),
+			credential: p.credential(),
+			audience:   p.assertionAudience()}}
 }
 
 // assertionAudience is whom a private_key_jwt is for.

@@ -66,7 +66,8 @@ func (t *turn) only() []string {
 
 // Part is where the person goes to be signed out there (OpenID Connect RP-Initiated
 // Logout §2); false if the provider has no such address, or is to be left alone.
-func (p *Provider) Part(g *federation.Gate, r *federation.Provider, up crossing.Upstream, state string) (string, bool) {
+func (p *Provider) Part(g *federation.Gate, r *federation.Provider, up crossing.Upstream, state string) (string,
+	bool) {
 	if p.Doc.EndSession == "" || p.StaySignedIn {
 		return "", false
 	}
@@ -74,7 +75,8 @@ func (p *Provider) Part(g *federation.Gate, r *federation.Provider, up crossing.
 	if err := json.Unmarshal(up.Data, &k); err != nil {
 		return "", false
 	}
-	q := url.Values{"client_id": {string(p.ClientID)}, "post_logout_redirect_uri": {SignedOutURI(g, r.Name)}, "state": {state}}
+	q := url.Values{"client_id": {string(p.ClientID)}, "post_logout_redirect_uri": {SignedOutURI(g, r.Name)},
+		"state": {state}}
 	if k.IDToken != "" {
 		q.Set("id_token_hint", k.IDToken)
 	}

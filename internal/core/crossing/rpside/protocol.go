@@ -136,7 +136,8 @@ var errNoApplications = errors.New("the protocol oauth2 has no applications: tho
 
 // Can says what it can do beside what every side does.
 func (p *Provider) Can() federation.Abilities {
-	return federation.Abilities{Locating: p, Registered: p, Keyed: p, Cautious: p, Copying: p, Confiding: p, Ending: p, Needing: p, Offering: p, Trying: p}
+	return federation.Abilities{Locating: p, Registered: p, Keyed: p, Cautious: p, Copying: p, Confiding: p, Ending: p,
+		Needing: p, Offering: p, Trying: p}
 }
 
 // InCrossing says what it can do in a crossing.

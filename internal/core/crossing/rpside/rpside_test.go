@@ -159,7 +159,8 @@ func TestWhatIsStillMissing(t *testing.T) {
 		{OpenID, nil, nil, nil, []string{"issuer", "authorization endpoint", "token endpoint", "JWKS", "client ID",
 			"client secret"}},
 		{OpenID, document(), federation.Typed{"clientId": "gate"}, nil, []string{"client secret"}},
-		{OpenID, document(), federation.Typed{"clientId": "gate"}, federation.Settings{"authMethod": "private_key_jwt"}, nil},
+		{OpenID, document(), federation.Typed{"clientId": "gate"}, federation.Settings{"authMethod": "private_key_jwt"},
+			nil},
 		{OpenID, document("token_endpoint", nil), federation.Typed{"clientId": "gate"},
 			federation.Settings{"responseType": "id_token"}, nil},
 		{OAuth2, nil, nil, nil, []string{"authorization endpoint", "token endpoint", "user-info endpoint",
@@ -173,7 +174,8 @@ func TestWhatIsStillMissing(t *testing.T) {
 
 // reading is a mapping that reads one claim.
 func reading(claim string) (m profile.Mapping) {
-	if err := json.Unmarshal([]byte(`{"rules":[{"to":{"name":"x"},"from":[{"attribute":"`+claim+`"}]}]}`), &m); err != nil {
+	if err := json.Unmarshal([]byte(`{"rules":[{"to":{"name":"x"},"from":[{"attribute":"`+claim+`"}]}]}`),
+		&m); err != nil {
 		panic(err)
 	}
 	return m
@@ -218,11 +220,13 @@ func TestChecksBeforeSignIn(t *testing.T) {
 		"a scope that is not known": {OpenID, document(), typed(), set("scopes", "openid groups"), "", finding.ScopeUnknown},
 		"more than is read": {OpenID, document(), typed(), set("intakeMapping", reading("given_name")), "",
 			finding.ScopeUnneeded},
-		"a claim that is misspelt": {OpenID, document(), typed(), set("intakeMapping", reading("emial"), "scopes", "openid email"),
+		"a claim that is misspelt": {OpenID, document(), typed(), set("intakeMapping", reading("emial"), "scopes",
+			"openid email"),
 			"", ""},
 		"less than is read": {OpenID, document(), typed(), set("intakeMapping", reading("address.country")), "",
 			finding.ScopeNeeded},
-		"what is read": {OpenID, document(), typed(), set("intakeMapping", reading("email"), "scopes", "openid email"), "", ""},
+		"what is read": {OpenID, document(), typed(), set("intakeMapping", reading("email"), "scopes", "openid email"), "",
+			""},
 		"groups, which is no scope there": {OpenID, document(), typed(), set("intakeMapping", reading("groups"), "scopes",
 			"openid"), "", ""},
 		"only shared algorithms": {OpenID, document("id_token_signing_alg_values_supported", []string{"HS256"}), typed(),
@@ -363,7 +367,8 @@ func TestWishesBecomeParameters(t *testing.T) {
 	require.NoError(t, out.Err, "what is only wished for is left out")
 	require.False(t, q.Has("acr_values"))
 	require.NotEmpty(t, out.Unsaid)
-	for code, w := range map[finding.Code]crossing.Wish{finding.AuthnTooOld: {Force: true}, finding.AuthnTimeMissing: {Timed: true},
+	for code, w := range map[finding.Code]crossing.Wish{finding.AuthnTooOld: {Force: true},
+		finding.AuthnTimeMissing:  {Timed: true},
 		finding.PassiveImpossible: {Passive: true}, finding.ContextImpossible: {Contexts: []string{"urn:a"}}} {
 		_, out := asks(t, plain, w)
 		require.True(t, finding.Is(out.Err, code), "what cannot be proved is refused, never let lapse")
@@ -393,7 +398,8 @@ func TestClaimsBecomeAttributes(t *testing.T) {
 	require.Empty(t, plainID(json.Number("1.5")), "a whole number only")
 
 	// Asking again keeps what the ID token alone said, but no word about another's address.
-	then := turn{p: &Provider{}, h: heard{infos: 1, claims: []map[string]any{{"sub": "a", "name": "Mina", "tier": "x", "email": "a@x.example", "email_verified": true},
+	then := turn{p: &Provider{}, h: heard{infos: 1, claims: []map[string]any{{"sub": "a", "name": "Mina", "tier": "x",
+		"email": "a@x.example", "email_verified": true},
 		{"sub": "a", "name": "Mina T."}}}}
 	require.Equal(t, []string{"email", "email_verified", "tier"}, then.only())
 	anew := turn{h: heard{again: true, only: then.only(), was: attributes(then.h.claims[:1], false)}}
@@ -403,7 +409,8 @@ func TestClaimsBecomeAttributes(t *testing.T) {
 		if email != "" {
 			told["email"] = email
 		}
-		anew.h.was = slices.DeleteFunc(attributes(then.h.claims[:1], false), func(a profile.Attribute) bool { return a.Name == "name" })
+		anew.h.was = slices.DeleteFunc(attributes(then.h.claims[:1], false),
+			func(a profile.Attribute) bool { return a.Name == "name" })
 		now := attributes([]map[string]any{told}, false)
 		require.Len(t, append(now, anew.lasting(now)...), want, email)
 	}

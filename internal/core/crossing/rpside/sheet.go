@@ -72,7 +72,8 @@ func proofHint(m oidc.Method, n federation.Name) string {
 	case oidc.SignedJWT:
 		return "by a key of the gate; give its JWKS address or its certificate, no secret"
 	}
-	return "make a client secret, and hand its value over: innergate provider update " + string(n) + " --client-secret-file FILE"
+	return "make a client secret, and hand its value over: innergate provider update " + string(n) +
+		" --client-secret-file FILE"
 }
 
 func (p *Provider) starts(r *federation.Provider) string {

@@ -29,18 +29,23 @@ func (p *Provider) Take(document []byte, _ federation.Trusting) (federation.Side
 // Values that can be typed: of OAuth 2.0, and those of OpenID Connect beside them.
 var (
 	oauth2Fields = []federation.Setting{
-		{Name: "token", Label: "Token endpoint", Type: federation.Address, Identifies: true, Text: "token endpoint, typed by hand"},
-		{Name: "clientId", Label: "Client ID", Type: federation.OneLine, Identifies: true, Text: "client ID that the provider gave the gate"},
+		{Name: "token", Label: "Token endpoint", Type: federation.Address, Identifies: true,
+			Text: "token endpoint, typed by hand"},
+		{Name: "clientId", Label: "Client ID", Type: federation.OneLine, Identifies: true,
+			Text: "client ID that the provider gave the gate"},
 		{Name: "clientSecret", Label: "Client secret", Type: federation.Secret, Option: "client-secret-file",
 			Text: "file with the client secret that the provider gave the gate; kept sealed, never shown"},
 		{Name: "clientSecretEnds", Label: "End of the client secret", Type: federation.Day,
 			Text: "date on which that secret ends, like 2027-06-30; none for no end"},
-		{Name: "authorize", Label: "Authorization endpoint", Type: federation.Address, Text: "authorization endpoint, typed by hand"},
+		{Name: "authorize", Label: "Authorization endpoint", Type: federation.Address,
+			Text: "authorization endpoint, typed by hand"},
 		{Name: "userinfo", Label: "UserInfo endpoint", Type: federation.List,
 			Text: "user-info address; several times, if one does not tell everything"}}
-	openIDFields = append([]federation.Setting{{Name: "issuer", Label: "Issuer", Type: federation.Address, Identifies: true,
-		Text: "issuer of the provider; its document is fetched and kept fresh"}}, append(slices.Clone(oauth2Fields),
-		federation.Setting{Name: "jwksUri", Label: "JWKS address", Type: federation.Address, Text: "address of its JWK Set, typed by hand"},
+	openIDFields = append([]federation.Setting{{Name: "issuer", Label: "Issuer", Type: federation.Address,
+		Identifies: true,
+		Text:       "issuer of the provider; its document is fetched and kept fresh"}}, append(slices.Clone(oauth2Fields),
+		federation.Setting{Name: "jwksUri", Label: "JWKS address", Type: federation.Address,
+			Text: "address of its JWK Set, typed by hand"},
 		federation.Setting{Name: "jwks", Label: "Keys", Type: federation.PublicKeys,
 			Text: "keys it signs with, if they lie at no address: a file with a JWK Set, or PEM"},
 		federation.Setting{Name: "endSession", Label: "End-session endpoint", Type: federation.Address,
@@ -206,7 +211,8 @@ func (p *Provider) typedClient(t federation.Typed) error {
 		}
 		around := strings.TrimRight(given, "\r\n") != secret // a line end at the end of a file is nothing odd
 		p.given = secret
-		p.Secret = &Secret{UUID: uuid.MatchString(secret) || p.SecretID != "" && secret == p.SecretID, Spaces: around || strings.ContainsAny(secret, " \t\r\n")}
+		p.Secret = &Secret{UUID: uuid.MatchString(secret) || p.SecretID != "" && secret == p.SecretID, Spaces: around ||
+			strings.ContainsAny(secret, " \t\r\n")}
 	}
 	ends := strings.TrimSpace(t["clientSecretEnds"])
 	if ends == "" {

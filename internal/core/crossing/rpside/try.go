@@ -17,8 +17,9 @@ func (p *Provider) Try(g *federation.Gate, r *federation.Provider, id string) st
 	if len(p.Missing()) > 0 {
 		return ""
 	}
-	q := oidc.Asking{ClientID: p.ClientID, RedirectURI: oidc.RedirectURI(RedirectURI(g, r.Name)), ResponseType: p.responseType(),
-		Scopes: p.scopes(), State: id, More: p.compiled.more}
+	q := oidc.Asking{ClientID: p.ClientID, RedirectURI: oidc.RedirectURI(RedirectURI(g, r.Name)),
+		ResponseType: p.responseType(),
+		Scopes:       p.scopes(), State: id, More: p.compiled.more}
 	if !p.plain() {
 		q.Nonce, q.Prompts = derived(g, "nonce", id), []string{"none"}
 	}

@@ -39,7 +39,8 @@ func TestRulesAtASignIn(t *testing.T) {
 
 	w := newWorld(t)
 	w.snap = w.snap.Having([]federation.Object{drivers}, nil)
-	w.rules(federation.Settings{"name": "keep-out", "then": "deny", "groups": []any{"drivers"}, "say": "Ask the depot lead."})
+	w.rules(federation.Settings{"name": "keep-out", "then": "deny", "groups": []any{"drivers"},
+		"say": "Ask the depot lead."})
 	require.Equal(t, crossing.Entered, enter(w).Result, "whoever is not meant enters")
 	w.people[key] = person.Person{ID: 7, Key: key, Members: member}
 	got := enter(w)
@@ -74,7 +75,8 @@ func TestRulesAtASignIn(t *testing.T) {
 	require.NoError(t, released(word))
 	w.people[key] = person.Person{ID: 7, Key: key}
 	require.True(t, finding.Is(released(word), finding.AccessNobody), "who has left the group is not told of any more")
-	w.rules(federation.Settings{"name": "depot", "application": "roster", "then": "allow", "networks": []any{"192.0.2.0/24"}})
+	w.rules(federation.Settings{"name": "depot", "application": "roster", "then": "allow",
+		"networks": []any{"192.0.2.0/24"}})
 	require.Error(t, released(word))
 	there := *word
 	there.Network = "192.0.2.7"
@@ -146,7 +148,8 @@ func TestAStepUpIsAskedOnce(t *testing.T) {
 	entered := w.answer(old.State, nil)
 	for _, e := range entered.Effects {
 		if give, is := e.(crossing.Give); is {
-			_, need, err := crossing.Renew(w.snap, crossing.Renewal{App: w.app, Word: &give.Word, Person: entered.State.Person, People: map[string]person.Person{}}, now.Add(8*time.Hour))
+			_, need, err := crossing.Renew(w.snap, crossing.Renewal{App: w.app, Word: &give.Word, Person: entered.State.Person,
+				People: map[string]person.Person{}}, now.Add(8*time.Hour))
 			if need == nil {
 				require.NoError(t, err, "what was fresh then is fresh enough for its tokens")
 			}
@@ -154,7 +157,10 @@ func TestAStepUpIsAskedOnce(t *testing.T) {
 	}
 	// What the application asked for holds beside what the rule asks for.
 	exact := w.request(func(q *saml.AuthnRequest) { q.Contexts, q.Comparison = []string{password}, "exact" })
-	require.Equal(t, finding.ContextOther, w.answer(w.answer(exact.State, func(a *saml.Answer) { a.AuthnInstant, a.Context = now.Add(-time.Hour), password }).State,
+	require.Equal(t, finding.ContextOther, w.answer(w.answer(exact.State, func(a *saml.Answer) {
+		a.AuthnInstant,
+			a.Context = now.Add(-time.Hour), password
+	}).State,
 		func(a *saml.Answer) { a.Context = smartcard }).Finding.Code)
 	passive := w.request(func(q *saml.AuthnRequest) { q.IsPassive = true })
 	require.Equal(t, finding.AccessStepUp,

@@ -63,7 +63,8 @@ func (a *Application) Receive(g *federation.Gate, r *federation.Application, in 
 // Unasked gives the default consumer address, for an unsolicited Response, by
 // artifact where nothing else is taken. The
 // target goes along as RelayState; it has to lie at the application.
-func (a *Application) Unasked(_ *federation.Gate, r *federation.Application, at crossing.Landing) (json.RawMessage, error) {
+func (a *Application) Unasked(_ *federation.Gate, r *federation.Application, at crossing.Landing) (json.RawMessage,
+	error) {
 	e, ok := a.SP.DefaultACS()
 	if !ok {
 		return nil, finding.New(finding.ACSUnregistered)
@@ -214,7 +215,10 @@ func (p *answer) writable(in crossing.AnswerIn) error {
 		}
 		f := finding.New(finding.ValueNotXML, finding.Fact("Attribute", visible(a.Name)))
 		gone := !named || len(values) == 0
-		if gone && slices.ContainsFunc(in.App.Mapping().Rules, func(r profile.Rule) bool { return r.Mandatory && r.To.Name == a.Name }) {
+		if gone && slices.ContainsFunc(in.App.Mapping().Rules, func(r profile.Rule) bool {
+			return r.Mandatory &&
+				r.To.Name == a.Name
+		}) {
 			return f
 		}
 		p.notes.Note("Attribute "+visible(a.Name), f)
@@ -282,7 +286,8 @@ func (a *Application) Usual(*federation.Application) json.RawMessage { return js
 
 // Sent says what the application is told.
 func (p answer) Sent() []federation.Value {
-	out := federation.Labelled("Audience", string(p.msg.Audience), "InResponseTo", p.msg.InResponseTo, "NameID", p.name.String(),
+	out := federation.Labelled("Audience", string(p.msg.Audience), "InResponseTo", p.msg.InResponseTo, "NameID",
+		p.name.String(),
 		"NameID Format", string(p.msg.NameID.Format), "AuthnContextClassRef", p.msg.Context)
 	for _, a := range p.attributes {
 		out = append(out, federation.Value{Label: "Attribute " + a.Name, Value: profile.Joined(a.Values)})
@@ -347,7 +352,8 @@ func (p refusal) Render(g *federation.Gate, m crossing.Made) (crossing.Rendered,
 
 // Sent says what the application is told.
 func (p refusal) Sent() []federation.Value {
-	return federation.Labelled("InResponseTo", p.reply.InReplyTo, "StatusCode", p.status[0], "nested StatusCode", p.status[1],
+	return federation.Labelled("InResponseTo", p.reply.InReplyTo, "StatusCode", p.status[0], "nested StatusCode",
+		p.status[1],
 		"StatusMessage", p.message)
 }
 

@@ -42,7 +42,8 @@ type ApplicationSettings struct {
 }
 
 var applicationSettings = []federation.Setting{
-	{Name: "requireSignedRequests", Label: "Demand signed requests, even if its metadata allows others", Type: federation.Switch, Group: "Requests and answers",
+	{Name: "requireSignedRequests", Label: "Demand signed requests, even if its metadata allows others",
+		Type: federation.Switch, Group: "Requests and answers",
 		Text: "Refuse requests that are not signed, even if the metadata allows them"},
 	{Name: "allowSHA1", Label: "Exception: accept SHA-1", Type: federation.Switch, Group: "Exceptions",
 		Text: "Exception: accept requests signed with SHA-1; leaves a warning"},
@@ -52,16 +53,23 @@ var applicationSettings = []federation.Setting{
 		Text:    "What is signed", Default: "the assertion"},
 	{Name: "encrypt", Label: "Encrypt the assertion", Type: federation.Switch, Group: "Requests and answers",
 		Text: "Encrypt the assertion with the application's encryption key"},
-	{Name: "encryptNames", Label: "Encrypt NameID and attributes instead of the whole assertion", Type: federation.Switch, Group: "Requests and answers",
-		Text: "With encrypt: encrypt NameID and attributes instead of the whole assertion"},
+	{Name: "encryptNames", Label: "Encrypt NameID and attributes instead of the whole assertion", Type: federation.Switch,
+		Group: "Requests and answers",
+		Text:  "With encrypt: encrypt NameID and attributes instead of the whole assertion"},
 	{Name: "nameIdFormat", Label: "NameID format", Type: federation.OneLine, Group: "Requests and answers",
-		Words: map[string]string{"": "as the provider gave it", "urn:oasis:names:tc:SAML:1.1:nameid-format:emailAddress": "emailAddress", "urn:oasis:names:tc:SAML:2.0:nameid-format:persistent": "persistent, another one for each application", "urn:oasis:names:tc:SAML:2.0:nameid-format:transient": "transient", "urn:oasis:names:tc:SAML:1.1:nameid-format:unspecified": "unspecified"}, Most: 200,
+		Words: map[string]string{"": "as the provider gave it",
+			"urn:oasis:names:tc:SAML:1.1:nameid-format:emailAddress": "emailAddress",
+			"urn:oasis:names:tc:SAML:2.0:nameid-format:persistent":   "persistent, another one for each application",
+			"urn:oasis:names:tc:SAML:2.0:nameid-format:transient":    "transient",
+			"urn:oasis:names:tc:SAML:1.1:nameid-format:unspecified":  "unspecified"}, Most: 200,
 		Text: "NameID format where the request names none: emailAddress, persistent, transient, unspecified; empty passes the provider's on"},
 	{Name: "ownFace", Label: "A face of its own", Type: federation.Switch, Group: "Names of the gate",
 		Text: "An identity provider face of its own, with its own entity ID and keys; the shared one answers until the application has come by it"},
-	{Name: "ownEntityId", Label: "Entity ID of that face", Type: federation.OneLine, Group: "Names of the gate", Most: 1024,
+	{Name: "ownEntityId", Label: "Entity ID of that face", Type: federation.OneLine, Group: "Names of the gate",
+		Most: 1024,
 		Text: "Entity ID of that face"},
-	{Name: "formerEntityId", Label: "Former entity ID of that face", Type: federation.OneLine, Group: "Names of the gate", Most: 1024,
+	{Name: "formerEntityId", Label: "Former entity ID of that face", Type: federation.OneLine, Group: "Names of the gate",
+		Most: 1024,
 		Text: "The one it had before; kept by itself when ownEntityId changes, empty once the application knows the new one"},
 }
 
@@ -154,7 +162,8 @@ func (a *Application) Check(*federation.Application) error {
 		return wrong("sign", "%q cannot be signed; use assertion, response or both", a.Sign)
 	}
 	if !isFormat(a.NameIDFormat) {
-		return wrong("nameIdFormat", "the format %q is not offered; use emailAddress, persistent, transient, unspecified, or nothing",
+		return wrong("nameIdFormat",
+			"the format %q is not offered; use emailAddress, persistent, transient, unspecified, or nothing",
 			a.NameIDFormat)
 	}
 	if _, err := saml.ParseEntityID(string(a.OwnEntityID)); a.OwnFace && err != nil {

@@ -134,7 +134,8 @@ func (a ask) Render(g *federation.Gate, _ crossing.Made) (crossing.Rendered, err
 // Sent says what is asked for.
 func (a ask) Sent() []federation.Value {
 	r := a.request
-	out := federation.Labelled("Issuer", string(r.Issuer), "Destination", a.to.Location, labelACS, r.ACS, "NameIDPolicy Format", string(r.NameIDFormat),
+	out := federation.Labelled("Issuer", string(r.Issuer), "Destination", a.to.Location, labelACS, r.ACS,
+		"NameIDPolicy Format", string(r.NameIDFormat),
 		"Subject NameID", r.Subject)
 	if r.ForceAuthn {
 		out = append(out, federation.Labelled("ForceAuthn", "true")...)
@@ -328,6 +329,7 @@ func subject(n saml.NameID) profile.Subject {
 }
 
 func nameID(s profile.Subject) saml.NameID {
-	return saml.NameID{Format: saml.NameIDFormat(s.Format), NameQualifier: s.NameQualifier, SPNameQualifier: s.SPNameQualifier,
-		Value: s.Value}
+	return saml.NameID{Format: saml.NameIDFormat(s.Format), NameQualifier: s.NameQualifier,
+		SPNameQualifier: s.SPNameQualifier,
+		Value:           s.Value}
 }

@@ -53,7 +53,8 @@ func (a *Application) Checks(c *checks.Checker, r federation.Record, l *checks.L
 		l.Add(f)
 	case usable || len(sp.ACS) == 0:
 	default:
-		l.Add(finding.New(finding.BindingNoneCommon, finding.Compare(labelACS, "HTTP-POST or HTTP-Artifact", bindings(sp.ACS))))
+		l.Add(finding.New(finding.BindingNoneCommon, finding.Compare(labelACS, "HTTP-POST or HTTP-Artifact",
+			bindings(sp.ACS))))
 	}
 	if app.OnlyOwnStarts && app.OwnStart == "" {
 		f := finding.New(finding.OwnStartMissing)

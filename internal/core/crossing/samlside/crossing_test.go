@@ -171,7 +171,8 @@ func TestSubjectRace(t *testing.T) {
 	require.Equal(t, w.app.ID, lost.Settle)
 	lost.Lost = person.GuardSubject
 	is := crossing.WhoIs{Link: lost.Link[0].Key, For: w.app.ID}
-	f := crossing.With(crossing.With(crossing.Facts{}, crossing.WasUsed{}, false), is, person.Person{ID: 1, Identifier: "x"})
+	f := crossing.With(crossing.With(crossing.Facts{}, crossing.WasUsed{}, false), is,
+		person.Person{ID: 1, Identifier: "x"})
 	e := crossing.Event{Kind: crossing.Lost, Lost: lost, Browser: crossing.Browser{Secret: []byte("mine")}}
 	again := crossing.Advance(w.snap, done.State, e, f, now)
 	require.Equal(t, []crossing.Need{is}, again.Next.(*crossing.Lacks).Needs, "what was known of them is not believed")
@@ -339,7 +340,8 @@ func TestContextsAreRanked(t *testing.T) {
 		{"minimum", token, protected, false}, {"minimum", protected, smartcard, true},
 		{"minimum", "urn:own", "urn:own", true}, {"minimum", "urn:own", smartcard, false}, {"minimum", protected, "urn:own",
 			false},
-		{"maximum", token, protected, true}, {"maximum", password, protected, false}, {"maximum", protected, protected, true},
+		{"maximum", token, protected, true}, {"maximum", password, protected, false},
+		{"maximum", protected, protected, true},
 		{"better", password, protected, true}, {"better", protected, protected, false}, {"better", protected, token, true},
 		{"better", "urn:own", "urn:own", false},
 	} {
@@ -476,7 +478,8 @@ func TestAdmitHearsTheProvider(t *testing.T) {
 	by := func(no bool, audiences ...string) error {
 		a := crossing.Authentication{}
 		a.NoProxy, a.ProxyAudiences = no, audiences
-		_, err := crossing.Admit(w.snap, crossing.Entrant{App: w.app, Stands: person.OnRecord(w.snap, nil, profile.Profile{}, person.Person{}, nil), Proofs: []crossing.Authentication{{}, a}}, now)
+		_, err := crossing.Admit(w.snap, crossing.Entrant{App: w.app, Stands: person.OnRecord(w.snap, nil, profile.Profile{},
+			person.Person{}, nil), Proofs: []crossing.Authentication{{}, a}}, now)
 		return err
 	}
 	require.NoError(t, by(false))
@@ -506,7 +509,8 @@ func TestLostEffects(t *testing.T) {
 	key := made.Link[0].Key
 	made.Lost = person.GuardLink
 	race := lose(made, map[string]person.Person{key: {}})
-	require.Equal(t, []crossing.Need{crossing.WhoIs{Link: key, For: w.app.ID}}, race.Next.(*crossing.Lacks).Needs, "it looks again")
+	require.Equal(t, []crossing.Need{crossing.WhoIs{Link: key, For: w.app.ID}}, race.Next.(*crossing.Lacks).Needs,
+		"it looks again")
 	end := crossing.Advance(w.snap, race.State, crossing.Event{Kind: crossing.Learned},
 		known(map[string]person.Person{key: {ID: 5}}), now)
 	require.Equal(t, crossing.Entered, end.Result)

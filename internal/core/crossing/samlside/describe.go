@@ -49,7 +49,8 @@ func (a *Application) Describe() []federation.Value {
 		out = append(out, federation.Value{Label: "RequestInitiator", Value: a.SP.Start})
 	}
 	out = describe(out, a.SP.Keys, a.SP.NameIDFormats, a.SP.Algorithms)
-	return append(out, federation.Value{Label: "AuthnRequestsSigned", Value: strconv.FormatBool(a.SP.AuthnRequestsSigned)},
+	return append(out, federation.Value{Label: "AuthnRequestsSigned",
+		Value: strconv.FormatBool(a.SP.AuthnRequestsSigned)},
 		federation.Value{Label: "WantAssertionsSigned", Value: strconv.FormatBool(a.SP.WantAssertionsSigned)})
 }
 
@@ -61,7 +62,8 @@ func addresses(out []federation.Value, es []federation.Endpoint) []federation.Va
 	return out
 }
 
-func describe(out []federation.Value, ks []saml.Key, formats []saml.NameIDFormat, algorithms []string) []federation.Value {
+func describe(out []federation.Value, ks []saml.Key, formats []saml.NameIDFormat,
+	algorithms []string) []federation.Value {
 	for _, k := range ks {
 		use := k.Use
 		if use == "" {

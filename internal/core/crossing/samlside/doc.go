@@ -205,7 +205,8 @@ func (p *Provider) Expected() string {
 	if p.AskNameIDFormat != "" && p.AskNameIDFormat != saml.FormatTransient {
 		return string(p.AskNameIDFormat)
 	}
-	lasting := slices.DeleteFunc(slices.Clone(p.IDP.NameIDFormats), func(f saml.NameIDFormat) bool { return f == saml.FormatTransient })
+	lasting := slices.DeleteFunc(slices.Clone(p.IDP.NameIDFormats),
+		func(f saml.NameIDFormat) bool { return f == saml.FormatTransient })
 	if len(lasting) == 1 {
 		return string(lasting[0])
 	}
@@ -229,7 +230,8 @@ func (p *Provider) Nearby(format string) (formats []string, same int) {
 }
 
 // NameIDFormats are those that can be asked for or set.
-var NameIDFormats = []saml.NameIDFormat{saml.FormatEmail, saml.FormatPersistent, saml.FormatTransient, saml.FormatUnspecified}
+var NameIDFormats = []saml.NameIDFormat{saml.FormatEmail, saml.FormatPersistent, saml.FormatTransient,
+	saml.FormatUnspecified}
 
 func issuerFact(s saml.EntityID) []finding.Evidence {
 	return []finding.Evidence{finding.Fact("Issuer", finding.Clip(s))}

@@ -34,33 +34,44 @@ type ProviderSettings struct {
 }
 
 var providerSettings = []federation.Setting{
-	{Name: "requireSignedAssertion", Label: "Demand that the assertion itself is signed", Type: federation.Switch, Group: "Requests and answers",
-		Text: "A signature on the Response alone is not enough"},
+	{Name: "requireSignedAssertion", Label: "Demand that the assertion itself is signed", Type: federation.Switch,
+		Group: "Requests and answers",
+		Text:  "A signature on the Response alone is not enough"},
 	{Name: "allowSHA1", Label: "Exception: accept SHA-1", Type: federation.Switch, Group: "Exceptions",
 		Text: "Exception: accept signatures and digests with SHA-1; leaves a warning"},
-	{Name: "allowCBC", Label: "Exception: accept AES-CBC outside a signed Response", Type: federation.Switch, Group: "Exceptions",
-		Text: "Exception: accept AES-CBC outside a verified Response signature"},
-	{Name: "strictCertificates", Label: "Refuse certificates past their date", Type: federation.Switch, Group: "Requests and answers",
-		Text: "Refuse what is signed with a key whose certificate is past its date"},
-	{Name: "signRequests", Label: "Sign requests, even if its metadata does not want it", Type: federation.Switch, Group: "Requests and answers",
-		Text: "Sign requests even if the metadata does not want it"},
+	{Name: "allowCBC", Label: "Exception: accept AES-CBC outside a signed Response", Type: federation.Switch,
+		Group: "Exceptions",
+		Text:  "Exception: accept AES-CBC outside a verified Response signature"},
+	{Name: "strictCertificates", Label: "Refuse certificates past their date", Type: federation.Switch,
+		Group: "Requests and answers",
+		Text:  "Refuse what is signed with a key whose certificate is past its date"},
+	{Name: "signRequests", Label: "Sign requests, even if its metadata does not want it", Type: federation.Switch,
+		Group: "Requests and answers",
+		Text:  "Sign requests even if the metadata does not want it"},
 	{Name: "requestBinding", Label: "Requests are sent by", Type: federation.OneOf, Group: "Requests and answers",
 		Words:   map[string]string{"": "Redirect if possible", "redirect": "Redirect", "post": "POST"},
 		Choices: []string{"", "redirect", "post"},
 		Text:    "How requests are sent; empty prefers redirect"},
 	{Name: "askNameIdFormat", Label: "NameID format to ask for", Type: federation.OneLine, Group: "Requests and answers",
-		Words: map[string]string{"": "left to the provider", "urn:oasis:names:tc:SAML:1.1:nameid-format:emailAddress": "emailAddress", "urn:oasis:names:tc:SAML:2.0:nameid-format:persistent": "persistent", "urn:oasis:names:tc:SAML:2.0:nameid-format:transient": "transient", "urn:oasis:names:tc:SAML:1.1:nameid-format:unspecified": "unspecified"}, Most: 200,
+		Words: map[string]string{"": "left to the provider",
+			"urn:oasis:names:tc:SAML:1.1:nameid-format:emailAddress": "emailAddress",
+			"urn:oasis:names:tc:SAML:2.0:nameid-format:persistent":   "persistent",
+			"urn:oasis:names:tc:SAML:2.0:nameid-format:transient":    "transient",
+			"urn:oasis:names:tc:SAML:1.1:nameid-format:unspecified":  "unspecified"}, Most: 200,
 		Text: "NameID format to ask for: emailAddress, persistent, transient, unspecified; empty leaves it to the provider"},
-	{Name: "askSubject", Label: "Name in requests whom the application expects", Type: federation.Switch, Group: "Requests and answers",
-		Text: "Name in requests whom the application expects; the provider may then refuse everybody else"},
-	{Name: "ownEntityId", Label: "Entity ID of the gate towards it", Type: federation.OneLine, Group: "Names of the gate", Most: 1024,
+	{Name: "askSubject", Label: "Name in requests whom the application expects", Type: federation.Switch,
+		Group: "Requests and answers",
+		Text:  "Name in requests whom the application expects; the provider may then refuse everybody else"},
+	{Name: "ownEntityId", Label: "Entity ID of the gate towards it", Type: federation.OneLine, Group: "Names of the gate",
+		Most: 1024,
 		Text: "Entity ID of the gate towards it"},
 	{Name: "formerEntityId", Label: "Former entity ID", Type: federation.OneLine, Group: "Names of the gate", Most: 1024,
 		Text: "Accepted beside it as audience, while moving; kept by itself when ownEntityId changes, empty once the provider knows the new one"},
 	{Name: "useArtifact", Label: "Ask for answers by artifact", Type: federation.Switch, Group: "Requests and answers",
 		Text: "Ask for answers by artifact, for providers that insist on it"},
-	{Name: "sharedFace", Label: "Use the face that several providers share", Type: federation.Switch, Group: "Names of the gate",
-		Text: "Use the service provider face that several providers share"},
+	{Name: "sharedFace", Label: "Use the face that several providers share", Type: federation.Switch,
+		Group: "Names of the gate",
+		Text:  "Use the service provider face that several providers share"},
 }
 
 // Protocol is SAML.
@@ -96,7 +107,8 @@ func (p *Provider) With(settings []byte) (federation.Side, error) {
 		return nil, err
 	}
 	q.AskNameIDFormat = longFormat(string(q.AskNameIDFormat))
-	q.FormerEntityID = former(p.IDP.EntityID != "" && p.OwnEntityID != q.OwnEntityID, settings, p.OwnEntityID, q.FormerEntityID)
+	q.FormerEntityID = former(p.IDP.EntityID != "" && p.OwnEntityID != q.OwnEntityID, settings, p.OwnEntityID,
+		q.FormerEntityID)
 	return &q, nil
 }
 
@@ -153,7 +165,8 @@ func (p *Provider) Check(*federation.Provider) error {
 		return wrong("ownEntityId", "%w", err)
 	}
 	if _, ok := p.IDP.SSOBy(binding); !ok && len(p.IDP.SSO) > 0 {
-		return wrong("requestBinding", "the provider's metadata has no address for %s; use another binding", p.RequestBinding)
+		return wrong("requestBinding", "the provider's metadata has no address for %s; use another binding",
+			p.RequestBinding)
 	}
 	return nil
 }

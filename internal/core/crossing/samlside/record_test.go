@@ -32,9 +32,10 @@ func TestDescriptionTellsWhatComparesAndHidesNothing(t *testing.T) {
 	for label, want := range map[string]string{
 		"Entity ID": "urn:a", "AssertionConsumerService by HTTP-POST": "https://a.example/acs",
 		"RequestInitiator": "https://a.example/start",
-		"NameIDFormat":     string(saml.FormatEmail), "Algorithm": "urn:x", "EncryptionMethod": "urn:m", "Metadata from": "document",
-		"validUntil": "2030-01-02 03:04:05Z",
-		"owner":      "roster office", "encrypt": "true", "approveChanges": "false", "AuthnRequestsSigned": "false",
+		"NameIDFormat":     string(saml.FormatEmail), "Algorithm": "urn:x", "EncryptionMethod": "urn:m",
+		"Metadata from": "document",
+		"validUntil":    "2030-01-02 03:04:05Z",
+		"owner":         "roster office", "encrypt": "true", "approveChanges": "false", "AuthnRequestsSigned": "false",
 	} {
 		require.Equal(t, want, said[label], label)
 	}
@@ -136,7 +137,8 @@ func TestSheetsHoldWhatTheOtherSideNeeds(t *testing.T) {
 	a := &federation.Application{Side: &samlside.Application{SP: &saml.SP{EntityID: "urn:a"}}}
 	a.Name = "a"
 	sheet = a.Side.Sheet(snap, a)
-	require.Subset(t, values(sheet), []string{"urn:our-idp", "https://g.example/saml/idp/sso", "https://g.example/open/a"})
+	require.Subset(t, values(sheet), []string{"urn:our-idp", "https://g.example/saml/idp/sso",
+		"https://g.example/open/a"})
 	a.OwnStart = "https://a.example/start"
 	sheet = a.Side.Sheet(snap, a)
 	require.Contains(t, sheet.Values[len(sheet.Values)-1].Hint, a.OwnStart)

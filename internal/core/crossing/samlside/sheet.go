@@ -139,10 +139,12 @@ func (p *Provider) former(hint string) string {
 
 // format is the NameID format that is asked for.
 func (p *Provider) format() federation.SheetValue {
-	v := federation.SheetValue{Label: "NameID format", Value: string(p.AskNameIDFormat), AlsoCalled: []string{"name identifier format"},
-		Hint: "requests ask for this one"}
+	v := federation.SheetValue{Label: "NameID format", Value: string(p.AskNameIDFormat),
+		AlsoCalled: []string{"name identifier format"},
+		Hint:       "requests ask for this one"}
 	if v.Value == "" {
-		v.Value, v.Hint = string(saml.FormatPersistent), "recommended; requests ask for none, and others are taken as well. Transient names are forgotten after the session"
+		v.Value, v.Hint = string(saml.FormatPersistent),
+			"recommended; requests ask for none, and others are taken as well. Transient names are forgotten after the session"
 	}
 	return v
 }
@@ -226,11 +228,13 @@ func (a *Application) Sheet(s *federation.Snapshot, r *federation.Application) f
 
 // nameID tells which NameID is sent.
 func (a *Application) nameID() federation.SheetValue {
-	v := federation.SheetValue{Label: "NameID format", Value: string(a.NameIDFormat), AlsoCalled: []string{"name identifier format",
-		"user identifier"}}
+	v := federation.SheetValue{Label: "NameID format", Value: string(a.NameIDFormat),
+		AlsoCalled: []string{"name identifier format",
+			"user identifier"}}
 	switch a.NameIDFormat {
 	case "":
-		v.Value, v.Hint = "as the provider names the person", "unless the request asks for a format; set nameIdFormat to always send one"
+		v.Value, v.Hint = "as the provider names the person",
+			"unless the request asks for a format; set nameIdFormat to always send one"
 	case saml.FormatPersistent:
 		v.Hint = "lasting, and for this application alone; unless the request asks for another one"
 	case saml.FormatTransient:

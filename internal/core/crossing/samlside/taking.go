@@ -74,12 +74,14 @@ var (
 			Text: "signing certificate to stand beside the present one, for a roll-over: a file"},
 		{Name: "nameIdFormat", Label: "NameID format", Type: federation.OneLine, Option: "nameid-format",
 			Text: "NameID format it works with: emailAddress, persistent, transient or unspecified"}}
-	providerFields = slices.Insert(slices.Clone(fields), 1, federation.Setting{Name: "ssoRedirect", Label: "SingleSignOnService by HTTP-Redirect",
-		Type: federation.Address, Text: "SingleSignOnService by HTTP-Redirect, typed by hand"},
+	providerFields = slices.Insert(slices.Clone(fields), 1, federation.Setting{Name: "ssoRedirect",
+		Label: "SingleSignOnService by HTTP-Redirect",
+		Type:  federation.Address, Text: "SingleSignOnService by HTTP-Redirect, typed by hand"},
 		federation.Setting{Name: "ssoPost", Label: "SingleSignOnService by HTTP-POST", Type: federation.Address,
 			Text: "SingleSignOnService by HTTP-POST, typed by hand"})
-	applicationFields = slices.Insert(slices.Clone(fields), 1, federation.Setting{Name: "acs", Label: "AssertionConsumerService by HTTP-POST",
-		Type: federation.Address, Text: "AssertionConsumerService by HTTP-POST, typed by hand"},
+	applicationFields = slices.Insert(slices.Clone(fields), 1, federation.Setting{Name: "acs",
+		Label: "AssertionConsumerService by HTTP-POST",
+		Type:  federation.Address, Text: "AssertionConsumerService by HTTP-POST, typed by hand"},
 		federation.Setting{Name: "acsArtifact", Label: "AssertionConsumerService by HTTP-Artifact", Type: federation.Address,
 			Text: "AssertionConsumerService by HTTP-Artifact, typed by hand"},
 		federation.Setting{Name: "encryptionCertificate", Label: "Encryption certificate", Type: federation.Certificate,

@@ -32,17 +32,23 @@ func TestOnlyXMLIsWritten(t *testing.T) {
 			refused       bool
 			sent, notes   int
 		}{
-			"a name":                {name: "a" + odd, refused: true},
-			"one of two values":     {name: "a", attributes: []profile.Attribute{{Name: "title", Values: profile.Texts("Driver", "x"+odd)}}, sent: 1, notes: 1},
-			"all values":            {name: "a", attributes: []profile.Attribute{{Name: "title", Values: profile.Texts(odd)}}, notes: 1},
-			"the attribute's name":  {name: "a", attributes: []profile.Attribute{{Name: "ti" + odd + "tle", Values: profile.Texts("Driver")}}, notes: 1},
-			"a mandatory attribute": {name: "a", attributes: []profile.Attribute{{Name: "number", Values: profile.Texts(odd)}}, refused: true},
-			"a context":             {name: "a", context: "urn:x" + odd, notes: 1},
-			"nothing":               {name: "a", attributes: []profile.Attribute{{Name: "title", Values: profile.Texts("Dri\tver\n\U0001F682")}}, sent: 1},
+			"a name": {name: "a" + odd, refused: true},
+			"one of two values": {name: "a", attributes: []profile.Attribute{{Name: "title",
+				Values: profile.Texts("Driver", "x"+odd)}}, sent: 1, notes: 1},
+			"all values": {name: "a", attributes: []profile.Attribute{{Name: "title", Values: profile.Texts(odd)}},
+				notes: 1},
+			"the attribute's name": {name: "a", attributes: []profile.Attribute{{Name: "ti" + odd + "tle",
+				Values: profile.Texts("Driver")}}, notes: 1},
+			"a mandatory attribute": {name: "a", attributes: []profile.Attribute{{Name: "number", Values: profile.Texts(odd)}},
+				refused: true},
+			"a context": {name: "a", context: "urn:x" + odd, notes: 1},
+			"nothing": {name: "a", attributes: []profile.Attribute{{Name: "title",
+				Values: profile.Texts("Dri\tver\n\U0001F682")}}, sent: 1},
 		} {
 			plan, err := side.Answer(crossing.AnswerIn{Gate: &w.snap.Gate, App: w.app, Own: own, Now: now, New: "n",
-				Released: profile.Released{Name: profile.Name{Kind: profile.Given, Subject: profile.Subject{Value: c.name}}, Attributes: c.attributes},
-				Answer:   &crossing.Answer{Authentication: crossing.Authentication{At: now, Context: c.context}}})
+				Released: profile.Released{Name: profile.Name{Kind: profile.Given, Subject: profile.Subject{Value: c.name}},
+					Attributes: c.attributes},
+				Answer: &crossing.Answer{Authentication: crossing.Authentication{At: now, Context: c.context}}})
 			if c.refused {
 				require.True(t, finding.Is(err, finding.ValueNotXML), "%q %s", odd, rule)
 				continue

@@ -44,7 +44,8 @@ func (rm *Room) names(ctx context.Context, in Import) (all []named, bad []table.
 		one := named{line: e.line, person: person}
 		if until := e.values[ColumnUntil]; wrong == nil && len(until) > 0 {
 			if one.until, err = federation.Ends(until[0]); err != nil || len(until) > 1 {
-				wrong = &table.BadRow{Line: e.line, Column: ColumnUntil, Cause: fmt.Sprintf("%.50q is no end; write it like 2027-01-31", until[0])}
+				wrong = &table.BadRow{Line: e.line, Column: ColumnUntil,
+					Cause: fmt.Sprintf("%.50q is no end; write it like 2027-01-31", until[0])}
 			} else if !one.until.After(rm.now()) {
 				wrong = &table.BadRow{Line: e.line, Column: ColumnUntil, Cause: "this end has passed"}
 			}
@@ -73,7 +74,8 @@ func (rm *Room) onRecord(ctx context.Context, all []named) (out []named, bad []t
 			out = append(out, n)
 			continue
 		}
-		bad = append(bad, table.BadRow{Line: n.line, Column: ColumnNumber, Cause: fmt.Sprintf("there is no person %d", n.person)})
+		bad = append(bad, table.BadRow{Line: n.line, Column: ColumnNumber, Cause: fmt.Sprintf("there is no person %d",
+			n.person)})
 	}
 	return out, bad, err
 }
@@ -101,18 +103,21 @@ func (rm *Room) Admit(ctx context.Context, by change.By, app string, in Import, 
 		return nil, err
 	}
 	p.Total(int64(len(all)))
-	out := &Imported{Rows: len(l.entries) + len(l.bad), By: l.by, Columns: l.columns, Separator: l.separator, Encoding: l.encoding,
-		BadRows: len(bad), Bad: bad[:min(len(bad), mostTold)]}
+	out := &Imported{Rows: len(l.entries) + len(l.bad), By: l.by, Columns: l.columns, Separator: l.separator,
+		Encoding: l.encoding,
+		BadRows:  len(bad), Bad: bad[:min(len(bad), mostTold)]}
 	todo, err := rm.weighAdmissions(ctx, a, in, all, out)
 	if err != nil || in.Digest == "" {
 		return out, err
 	}
-	if err := change.Seen(in.Digest, out.Digest, "admissions have changed since the preview, or it was another list"); err != nil {
+	if err := change.Seen(in.Digest, out.Digest,
+		"admissions have changed since the preview, or it was another list"); err != nil {
 		return nil, err
 	}
 	if len(bad) > 0 && !in.SkipBad {
-		return nil, change.Field("document", fmt.Errorf("%d rows cannot be used, the first: %w; mend them, or have them left out",
-			len(bad), bad[0]))
+		return nil, change.Field("document",
+			fmt.Errorf("%d rows cannot be used, the first: %w; mend them, or have them left out",
+				len(bad), bad[0]))
 	}
 	done := 0
 	for chunk := range slices.Chunk(todo, together) {
@@ -123,7 +128,8 @@ func (rm *Room) Admit(ctx context.Context, by change.By, app string, in Import, 
 		})
 		var lost *person.LostError
 		if errors.As(err, &lost) {
-			err = change.Conflict(fmt.Sprintf("the person of line %d is not there any more; what stands before it is stored", chunk[lost.At].line),
+			err = change.Conflict(fmt.Sprintf("the person of line %d is not there any more; what stands before it is stored",
+				chunk[lost.At].line),
 				"look at the preview again")
 		}
 		if err != nil {
@@ -147,7 +153,8 @@ func admitting(a *federation.Application, by change.By, all []named) []person.Ch
 }
 
 // weighAdmissions tells what becomes of each, and gives those whose admission is made or changes.
-func (rm *Room) weighAdmissions(ctx context.Context, a *federation.Application, in Import, all []named, out *Imported) (todo []named, err error) {
+func (rm *Room) weighAdmissions(ctx context.Context, a *federation.Application, in Import, all []named,
+	out *Imported) (todo []named, err error) {
 	h := sha256.New()
 	fmt.Fprintf(h, "%s %x %s %t\n", a.ID, sha256.Sum256(in.Document), out.By, in.SkipBad)
 	for chunk := range slices.Chunk(all, atOnce) {
@@ -206,8 +213,9 @@ func (rm *Room) Simulate(ctx context.Context, app string, in Import, p Progress)
 		return nil, err
 	}
 	if len(bad) > 0 && !in.SkipBad {
-		return nil, change.Field("document", fmt.Errorf("%d rows cannot be used, the first: %w; mend them, or have them left out",
-			len(bad), bad[0]))
+		return nil, change.Field("document",
+			fmt.Errorf("%d rows cannot be used, the first: %w; mend them, or have them left out",
+				len(bad), bad[0]))
 	}
 	ids := make([]int64, len(all))
 	for i, n := range all {
@@ -216,14 +224,16 @@ func (rm *Room) Simulate(ctx context.Context, app string, in Import, p Progress)
 	return rm.traces.Some(ctx, rm.records.Snapshot(), a, ids, p)
 }
 
-// Numbers are the people whom a list names, each once. A row that cannot be used is an error: nobody is left out silently.
+// Numbers are the people whom a list names, each once. A row that cannot be used is an error: nobody is left out
+// silently.
 func (rm *Room) Numbers(ctx context.Context, in Import) ([]int64, error) {
 	all, bad, _, err := rm.names(ctx, in)
 	if err != nil {
 		return nil, err
 	}
 	if len(bad) > 0 {
-		return nil, change.Field("people.list", fmt.Errorf("%d rows cannot be used, the first: %w; mend them, or leave them out", len(bad), bad[0]))
+		return nil, change.Field("people.list",
+			fmt.Errorf("%d rows cannot be used, the first: %w; mend them, or leave them out", len(bad), bad[0]))
 	}
 	ids := make([]int64, len(all))
 	for i, n := range all {

@@ -20,8 +20,8 @@ type stands struct {
 	people  []int64 // on record, of these lines
 }
 
-// oddities are what a list has taken in as it is, and what whoever looks at it should see: an address of several people, a
-// link by which another person comes from now on, a value that nobody proves.
+// oddities are what a list has taken in as it is, and what whoever looks at it should see: an address of several
+// people, a link by which another person comes from now on, a value that nobody proves.
 type oddities struct {
 	told  []table.BadRow
 	count int
@@ -57,11 +57,13 @@ func (o *oddities) look(p *plan) {
 	}
 	if p.person != 0 {
 		for _, link := range p.change.Link {
-			o.tell(p.line, ColumnLink+string(link.Provider), fmt.Sprintf("whoever comes by the name %q is person %d from now on", link.Subject.Value, p.person))
+			o.tell(p.line, ColumnLink+string(link.Provider),
+				fmt.Sprintf("whoever comes by the name %q is person %d from now on", link.Subject.Value, p.person))
 		}
 	}
 	if len(p.unproved) > 0 {
-		o.tell(p.line, ColumnUnproved, fmt.Sprintf("nobody proves %s: it finds nobody at a sign-in, and rules leave it out", strings.Join(p.unproved, ", ")))
+		o.tell(p.line, ColumnUnproved, fmt.Sprintf("nobody proves %s: it finds nobody at a sign-in, and rules leave it out",
+			strings.Join(p.unproved, ", ")))
 	}
 }
 
@@ -77,9 +79,11 @@ func (w *weighing) shared(o *oddities) error {
 		switch n := len(s.lines) + len(others); {
 		case n < 2:
 		case len(others) == 0:
-			o.tell(s.lines[0], emails, fmt.Sprintf("%s stands for %d people of the list: a sign-in finds none of them by it", s.address, n))
+			o.tell(s.lines[0], emails, fmt.Sprintf("%s stands for %d people of the list: a sign-in finds none of them by it",
+				s.address, n))
 		default:
-			o.tell(s.lines[0], emails, fmt.Sprintf("%s is that of person %d, too: a sign-in finds neither by it", s.address, others[0]))
+			o.tell(s.lines[0], emails, fmt.Sprintf("%s is that of person %d, too: a sign-in finds neither by it", s.address,
+				others[0]))
 		}
 	}
 	slices.SortStableFunc(o.told, func(a, b table.BadRow) int { return a.Line - b.Line })

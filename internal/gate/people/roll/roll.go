@@ -57,7 +57,8 @@ const (
 const Between = "|"
 
 // usual are the attributes that lists have (RFC 7643 §4.1, §4.3).
-var usual = []string{"userName", "displayName", "name.givenName", "name.familyName", "name.middleName", "nickName", "title",
+var usual = []string{"userName", "displayName", "name.givenName", "name.familyName", "name.middleName", "nickName",
+	"title",
 	"userType", "employeeNumber", "department", "division", "costCenter", "emails", "phoneNumbers", "locale", "timezone",
 	"profileUrl", "preferredLanguage"}
 
@@ -96,7 +97,8 @@ type entry struct {
 	links    []people.NewPerson           // of which the provider and the subject count
 }
 
-// has notes values that the list gives somebody. Maps are made for those only who need them: a list may have many people.
+// has notes values that the list gives somebody. Maps are made for those only who need them: a list may have many
+// people.
 func (e *entry) has(name string, values []string) {
 	if e.values == nil {
 		e.values = map[string][]string{}
@@ -154,7 +156,8 @@ func (rm *Room) read(ctx context.Context, in Import) (*list, error) {
 
 // headings sees that each heading means something.
 func (rm *Room) headings(head []string) error {
-	known := append(slices.Clone(usual), ColumnUnproved, ColumnMarks, ColumnNumber, ColumnState, ColumnGroups, ColumnOrganisations)
+	known := append(slices.Clone(usual), ColumnUnproved, ColumnMarks, ColumnNumber, ColumnState, ColumnGroups,
+		ColumnOrganisations)
 	for i, h := range head {
 		at := fmt.Sprintf("line 1, column %d", i+1)
 		if name, ok := strings.CutPrefix(h, ColumnLink); ok {
@@ -167,7 +170,8 @@ func (rm *Room) headings(head []string) error {
 			continue
 		}
 		if near := nearword.Of(h, known); near != "" {
-			return change.Field("document", fmt.Errorf("%s: the heading %q is near to %s, which is known; write it so, or choose another name", at, h, near))
+			return change.Field("document",
+				fmt.Errorf("%s: the heading %q is near to %s, which is known; write it so, or choose another name", at, h, near))
 		}
 		if err := people.CheckValues(h, nil); err != nil {
 			return change.Field("document", fmt.Errorf("%s: %w", at, err))
@@ -189,7 +193,8 @@ func found(by string, head []string) (string, error) {
 			}
 			return "", change.Field("by", err)
 		}
-		if by == ColumnState || by == ColumnUnproved || by == ColumnMarks || by == ColumnGroups || by == ColumnOrganisations {
+		if by == ColumnState || by == ColumnUnproved || by == ColumnMarks || by == ColumnGroups ||
+			by == ColumnOrganisations {
 			return "", change.Field("by", fmt.Errorf("%s tells nobody apart; name another heading", by))
 		}
 		return by, nil
@@ -228,7 +233,8 @@ func (e *entry) cell(head, cell string, empties bool) error {
 			if f, rest, ok := strings.Cut(v, " "); ok && strings.HasPrefix(f, "urn:") {
 				format, value = f, rest
 			}
-			e.links = append(e.links, people.NewPerson{Provider: provider, Subject: profile.Subject{Format: format, Value: value}})
+			e.links = append(e.links, people.NewPerson{Provider: provider, Subject: profile.Subject{Format: format,
+				Value: value}})
 		}
 	case head == ColumnNumber && len(values) > 0:
 		n, err := strconv.ParseInt(values[0], 10, 64)
@@ -390,7 +396,8 @@ func (in Import) entry(line int, p Listed, seen map[string]bool) entry {
 		}
 	}
 	for _, k := range p.Links {
-		e.links = append(e.links, people.NewPerson{Provider: k.Provider, Subject: profile.Subject{Format: k.Format, Value: k.Subject}})
+		e.links = append(e.links, people.NewPerson{Provider: k.Provider, Subject: profile.Subject{Format: k.Format,
+			Value: k.Subject}})
 	}
 	if p.Number != 0 {
 		seen[ColumnNumber] = true

@@ -48,23 +48,27 @@ func (rm *Room) Import(ctx context.Context, by change.By, in Import, p Progress)
 	if err != nil || in.Digest == "" {
 		return out, err
 	}
-	if err := change.Seen(in.Digest, out.Digest, "people have changed since the preview, or it was another list"); err != nil {
+	if err := change.Seen(in.Digest, out.Digest,
+		"people have changed since the preview, or it was another list"); err != nil {
 		return nil, err
 	}
 	if out.BadRows > 0 && !in.SkipBad {
-		return nil, change.Field("document", fmt.Errorf("%d rows cannot be used, the first: %w; mend them, or have them left out",
-			out.BadRows, out.Bad[0]))
+		return nil, change.Field("document",
+			fmt.Errorf("%d rows cannot be used, the first: %w; mend them, or have them left out",
+				out.BadRows, out.Bad[0]))
 	}
 	p.Set(0)
 	if len(plans) > together { // whatever becomes of it stands in the history
-		if err := rm.note(ctx, by, fmt.Sprintf("begins to import people: %d new, %d changed", out.New, out.Changed)); err != nil {
+		if err := rm.note(ctx, by, fmt.Sprintf("begins to import people: %d new, %d changed", out.New,
+			out.Changed)); err != nil {
 			return nil, err
 		}
 	}
 	done := 0
 	for chunk := range slices.Chunk(plans, together) {
 		if err := rm.put(ctx, by, chunk); err != nil {
-			return nil, errors.Join(err, rm.note(ctx, by, fmt.Sprintf("imported %d of %d people, then stopped", done, len(plans))))
+			return nil, errors.Join(err, rm.note(ctx, by, fmt.Sprintf("imported %d of %d people, then stopped", done,
+				len(plans))))
 		}
 		done += len(chunk)
 		p.Set(int64(out.Same + done))
@@ -101,9 +105,11 @@ func (rm *Room) put(ctx context.Context, by change.By, plans []plan) error {
 	line, again := plans[lost.At].line, "look at the preview again"
 	switch lost.Guard {
 	case person.GuardValue:
-		return change.Conflict(fmt.Sprintf("somebody of the lines from %d on came meanwhile; what stands before is stored", plans[0].line), again)
+		return change.Conflict(fmt.Sprintf("somebody of the lines from %d on came meanwhile; what stands before is stored",
+			plans[0].line), again)
 	case person.GuardLink:
-		return change.Conflict(fmt.Sprintf("the link of line %d is somebody's meanwhile; what stands before it is stored", line), again)
+		return change.Conflict(fmt.Sprintf("the link of line %d is somebody's meanwhile; what stands before it is stored",
+			line), again)
 	}
 	return change.Conflict(fmt.Sprintf("the person of line %d has changed since the preview; what stands before it is stored", line), again)
 }

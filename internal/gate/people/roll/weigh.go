@@ -67,7 +67,8 @@ func (p *plan) same() bool { return p.person != 0 && p.laid.Did.Nothing() && len
 
 // weigh decides what becomes of each entry. progress hears how many are done.
 func (rm *Room) weigh(ctx context.Context, in Import, l *list, progress func(int64)) (*Imported, []plan, error) {
-	out := &Imported{Rows: len(l.entries) + len(l.bad), By: l.by, Columns: l.columns, Separator: l.separator, Encoding: l.encoding}
+	out := &Imported{Rows: len(l.entries) + len(l.bad), By: l.by, Columns: l.columns, Separator: l.separator,
+		Encoding: l.encoding}
 	w := &weighing{rm: rm, in: in, list: l, on: rm.store.People(ctx)}
 	digest := sha256.New()
 	fmt.Fprintf(digest, "%x %s %t %t %t\n", sha256.Sum256(in.Document), l.by, in.KnownOnly, in.SkipBad, in.Empties)
@@ -127,7 +128,8 @@ func (rm *Room) foresee(ctx context.Context, out *Imported, plans []plan) error 
 		}
 	}
 	var err error
-	if out.Consequence, err = rm.traces.Foreseen(ctx, rm.records.Snapshot(), become); err == nil && out.Consequence.Digest != "" {
+	if out.Consequence, err = rm.traces.Foreseen(ctx, rm.records.Snapshot(), become); err == nil &&
+		out.Consequence.Digest != "" {
 		out.Digest = change.Digest(out.Digest, out.Consequence.Digest)
 	}
 	return err
@@ -156,7 +158,8 @@ func (out *Imported) count(p *plan) {
 		out.Enabled++
 	}
 	if len(out.Listed) < mostTold {
-		out.Listed = append(out.Listed, Row{p.line, p.person, person.NameOf(person.Person{ID: p.person, Values: p.laid.Values}), p.differences()})
+		out.Listed = append(out.Listed, Row{p.line, p.person, person.NameOf(person.Person{ID: p.person,
+			Values: p.laid.Values}), p.differences()})
 	}
 }
 
@@ -285,7 +288,8 @@ func (w *weighing) whom(e *entry) (int64, []person.Link, *table.BadRow) {
 		}
 		switch {
 		case len(ids) > 1:
-			return 0, nil, bad(by, fmt.Sprintf("%d people have it: %s", len(ids), strings.ReplaceAll(strings.Trim(fmt.Sprint(ids[:min(len(ids), 5)]), "[]"), " ", ", ")))
+			return 0, nil, bad(by, fmt.Sprintf("%d people have it: %s", len(ids),
+				strings.ReplaceAll(strings.Trim(fmt.Sprint(ids[:min(len(ids), 5)]), "[]"), " ", ", ")))
 		case len(ids) == 1:
 			who = ids[0]
 		}
@@ -297,12 +301,14 @@ func (w *weighing) whom(e *entry) (int64, []person.Link, *table.BadRow) {
 			return 0, nil, bad(ColumnLink+k.Provider, err.Error())
 		}
 		if first, twice := w.said[link.Key]; twice {
-			return 0, nil, bad(ColumnLink+k.Provider, fmt.Sprintf("this link stands in line %d already; it is one person's", first))
+			return 0, nil, bad(ColumnLink+k.Provider, fmt.Sprintf("this link stands in line %d already; it is one person's",
+				first))
 		}
 		w.said[link.Key] = e.line
 		switch theirs := w.byLink[link.Key]; {
 		case theirs != 0 && who != 0 && theirs != who:
-			return 0, nil, bad(ColumnLink+k.Provider, fmt.Sprintf("the link is that of person %d, the row is about person %d", theirs, who))
+			return 0, nil, bad(ColumnLink+k.Provider, fmt.Sprintf("the link is that of person %d, the row is about person %d",
+				theirs, who))
 		case theirs != 0:
 			who = theirs
 		default:
@@ -321,14 +327,16 @@ func (w *weighing) once(e *entry, person int64, key string) *table.BadRow {
 	}
 	switch {
 	case twice:
-		return &table.BadRow{Line: e.line, Column: w.list.by, Cause: fmt.Sprintf("this person stands in line %d already", first)}
+		return &table.BadRow{Line: e.line, Column: w.list.by, Cause: fmt.Sprintf("this person stands in line %d already",
+			first)}
 	case person != 0:
 		w.lines[person] = e.line
 		return nil
 	case w.in.KnownOnly:
 		return &table.BadRow{Line: e.line, Column: w.list.by, Cause: "nobody on record has it"}
 	case key == "" && len(e.links) == 0:
-		return &table.BadRow{Line: e.line, Column: w.list.by, Cause: "nothing is there by which the person could be known again"}
+		return &table.BadRow{Line: e.line, Column: w.list.by,
+			Cause: "nothing is there by which the person could be known again"}
 	}
 	w.keys[key] = e.line
 	return nil
@@ -355,7 +363,8 @@ func (w *weighing) plans(entries []entry) (out []plan, err error) {
 		if p.person == 0 || kept[p.person] != nil {
 			return false
 		}
-		w.bad = append(w.bad, table.BadRow{Line: p.line, Column: ColumnNumber, Cause: fmt.Sprintf("there is no person %d", p.person)})
+		w.bad = append(w.bad, table.BadRow{Line: p.line, Column: ColumnNumber, Cause: fmt.Sprintf("there is no person %d",
+			p.person)})
 		return true
 	})
 	unfit := map[int]bool{}
