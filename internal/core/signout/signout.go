@@ -104,6 +104,18 @@ func (WasTold) Outside() bool { return false }
 // Gives what they were told.
 func (WasTold) Gives([]Issued) {}
 
+// Stands asks whether a session stands still: it may be signed out twice at once.
+type Stands struct{ Session string } // its lasting name
+
+// Key is one, as that of WasTold.
+func (Stands) Key() string { return "stands" }
+
+// Outside is false.
+func (Stands) Outside() bool { return false }
+
+// Gives whether it does.
+func (Stands) Gives(bool) {}
+
 // IsIn asks what a provider gave with its word in a session. The fact is nil if nothing is kept of it.
 type IsIn struct {
 	Session  string
@@ -142,6 +154,10 @@ func Advance(snap *federation.Snapshot, s State, e Event, f crossing.Facts, now 
 	if !known {
 		lacks.Needs = append(lacks.Needs, WasTold{e.Session.Lasting})
 	}
+	stands, looked := crossing.Fact(f, Stands{e.Session.Lasting})
+	if !looked && e.Kind == Left {
+		lacks.Needs = append(lacks.Needs, Stands{e.Session.Lasting})
+	}
 	s = State{Trace: e.Trace, Back: e.Back}
 	for _, word := range e.Session.Proofs {
 		if e.Kind != Left {
@@ -154,7 +170,7 @@ func Advance(snap *federation.Snapshot, s State, e Event, f crossing.Facts, now 
 			lacks.Needs = append(lacks.Needs, need)
 		case up != nil && Reachable(snap, Participant{word.Provider, word.ProviderID, *up}):
 			s.Waiting = append(s.Waiting, Participant{word.Provider, word.ProviderID, *up})
-		default:
+		case stands:
 			s.Missed = append(s.Missed, string(word.Provider))
 		}
 	}

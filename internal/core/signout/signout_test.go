@@ -106,13 +106,23 @@ func TestASignOut(t *testing.T) {
 	}
 	facts.Put(IsIn{"s1", "saml"}, (*crossing.Upstream)(nil))
 
+	facts.Put(Stands{"s1"}, true)
+
 	left := Event{Kind: Left, Session: session, Back: "planner"}
 	ends := "end s1, tell planner a, tell planner b, "
-	require.Equal(t, "lack told, lack in north, lack in mute, lack in yard, lack in saml, missed [] heard []",
+	require.Equal(t, "lack told, lack stands, lack in north, lack in mute, lack in yard, lack in saml, missed [] heard []",
 		told(Advance(having(), State{}, left, crossing.Facts{}, now)))
 	require.Equal(t, ends+"back to , missed [] heard []",
 		told(Advance(having(), State{}, Event{Kind: Ended, Session: session}, facts, now)),
 		"nobody is here to be sent anywhere")
+	twice := crossing.Facts{}
+	twice.Put(WasTold{"s1"}, []Issued(nil))
+	twice.Put(Stands{"s1"}, false)
+	for _, a := range session.Proofs {
+		twice.Put(IsIn{"s1", a.ProviderID}, (*crossing.Upstream)(nil))
+	}
+	require.Equal(t, "end s1, back to planner, missed [] heard []", told(Advance(having(), State{}, left, twice, now)),
+		"who was first sends them there")
 	first := Advance(having(), State{}, left, facts, now)
 	require.Equal(t, ends+"keep for north, send to north, missed [mute saml] heard []", told(first))
 	address, ok := Address(having(), *first.State.At, "of-the-state")

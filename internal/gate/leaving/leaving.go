@@ -68,6 +68,11 @@ func (rm *Room) satisfies() {
 		error) {
 		return rm.issued(a.Turn.(*gorm.DB), n.Session)
 	})
+	performing.Satisfies(rm.performer, func(_ context.Context, a *performing.Asker, n signout.Stands) (bool, error) {
+		var rows int64
+		err := a.Turn.(*gorm.DB).Model(&store.SessionRow{}).Where("lasting = ?", n.Session).Count(&rows).Error
+		return rows > 0, err
+	})
 	performing.Satisfies(rm.performer, func(_ context.Context, a *performing.Asker, n signout.IsIn) (*crossing.Upstream,
 		error) {
 		up, kept, err := rm.sessions.UpstreamIn(a.Turn.(*gorm.DB), n.Session, n.Provider)
@@ -142,22 +147,18 @@ func (rm *Room) signOut(ctx context.Context, e signout.Event) (state string, tol
 
 // turn decides once on a sign-out, and stores what is to be. state is what the browser is to come back with.
 func (rm *Room) turn(tx *gorm.DB, s signout.State, e signout.Event, state string) (t signout.Turn, err error) {
-	facts := crossing.Facts{}
-	for range mostLacks {
-		t = signout.Advance(rm.records.Snapshot(), s, e, facts, rm.now())
-		lacks, more := t.Next.(*crossing.Lacks)
-		if !more {
-			return t, rm.do(tx, t, state)
-		}
-		if err := rm.performer.Satisfy(tx.Statement.Context, &performing.Asker{Turn: tx}, lacks, &facts); err != nil {
-			return t, err
-		}
+	asker := &performing.Asker{Turn: tx}
+	t, err = performing.Decide(tx.Statement.Context, rm.performer, asker, &crossing.Facts{},
+		func(f crossing.Facts) (signout.Turn, *crossing.Lacks, error) {
+			t := signout.Advance(rm.records.Snapshot(), s, e, f, rm.now())
+			lacks, _ := t.Next.(*crossing.Lacks)
+			return t, lacks, nil
+		})
+	if err != nil {
+		return t, err
 	}
-	return t, errors.New("a sign-out asked for more and more")
+	return t, rm.do(tx, t, state)
 }
-
-// mostLacks bounds how often a sign-out may lack something.
-const mostLacks = 4
 
 // issued is what applications were told in a session.
 func (rm *Room) issued(tx *gorm.DB, session string) ([]signout.Issued, error) {

@@ -4,6 +4,7 @@ package performing
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"reflect"
 
@@ -38,6 +39,26 @@ func Satisfies[F any, N crossing.Asks[F]](p *Performer, do func(ctx context.Cont
 		panic(fmt.Sprintf("two satisfy %v", kind))
 	}
 	p.kinds[kind] = func(ctx context.Context, a *Asker, n crossing.Need) (any, error) { return do(ctx, a, n.(N)) }
+}
+
+// mostRounds bounds how often one decision may lack something: a look at the portal lacks it for each word of a
+// session.
+const mostRounds = 24
+
+// Decide has something decided, again and again with what it lacks looked up; the facts are left to whoever asks. It
+// is for decisions without effects on the way.
+func Decide[T any](ctx context.Context, p *Performer, a *Asker, facts *crossing.Facts,
+	step func(crossing.Facts) (T, *crossing.Lacks, error)) (out T, err error) {
+	for range mostRounds {
+		var lacks *crossing.Lacks
+		if out, lacks, err = step(*facts); lacks == nil {
+			return out, err
+		}
+		if err := p.Satisfy(ctx, a, lacks, facts); err != nil {
+			return out, err
+		}
+	}
+	return out, errors.New("a decision lacks more and more")
 }
 
 // Satisfy looks up what is lacking, one after another, and puts it among the facts. What reaches outside is asked

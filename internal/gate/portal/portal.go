@@ -54,9 +54,6 @@ type Visitor struct {
 	Network string
 }
 
-// mostLooked bounds how often one look at the portal asks for more: once for each word of a session.
-const mostLooked = 24
-
 // Shown decides what a visitor finds on the portal.
 func (rm *Room) Shown(ctx context.Context, v Visitor) (crossing.Shown, error) {
 	out, _, err := rm.shown(ctx, v)
@@ -78,18 +75,13 @@ func (rm *Room) look(ctx context.Context, snap *federation.Snapshot, in *crossin
 	if err := rm.kept(ctx, in); err != nil {
 		return out, err
 	}
-	for range mostLooked {
-		var need *crossing.Lacks
-		if out, need = crossing.Portal(snap, *in, rm.Now()); need == nil {
-			return out, nil
-		}
-		facts := crossing.Facts{}
-		if err := rm.Performer.Satisfy(ctx, &performing.Asker{Snap: snap}, need, &facts); err != nil {
-			return out, err
-		}
-		facts.Whose(in.People)
-	}
-	return out, fmt.Errorf("the portal asked for more and more people")
+	now := rm.Now()
+	return performing.Decide(ctx, rm.Performer, &performing.Asker{Snap: snap}, &crossing.Facts{},
+		func(f crossing.Facts) (crossing.Shown, *crossing.Lacks, error) {
+			f.Whose(in.People)
+			out, lacks := crossing.Portal(snap, *in, now)
+			return out, lacks, nil
+		})
 }
 
 // kept are the links and the uses of somebody.

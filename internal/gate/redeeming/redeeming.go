@@ -308,19 +308,11 @@ func (rm *Room) renewed(ctx context.Context, a *federation.Application, k *cross
 func decide[T any](ctx context.Context, rm *Room, a *asked, step func(crossing.Facts) (T, *crossing.Lacks,
 	error)) (out T, err error) {
 	facts := crossing.Facts{}
-	for range mostSteps {
-		var lacks *crossing.Lacks
-		if out, lacks, err = step(facts); lacks == nil {
-			return out, err
-		}
-		if err := rm.performer.Satisfy(ctx, &performing.Asker{Snap: a.snap}, lacks, &facts); err != nil {
-			return out, err
-		}
-		if given, _ := crossing.Fact(facts, oidcside.WasGiven{}); given != nil {
-			a.kept = given
-		}
+	out, err = performing.Decide(ctx, rm.performer, &performing.Asker{Snap: a.snap}, &facts, step)
+	if given, _ := crossing.Fact(facts, oidcside.WasGiven{}); given != nil {
+		a.kept = given
 	}
-	return out, errors.New("a decision lacks more and more")
+	return out, err
 }
 
 // satisfies has looked up what is asked about tokens.
