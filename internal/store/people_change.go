@@ -8,7 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
 	"innergate.example/innergate/internal/core/federation"
@@ -582,6 +581,3 @@ func (p People) subjectTerms(who int64) error {
 	}
 	return putTerms(p.db, terms)
 }
-
-// IsNobody reports whether an error says that there is no such row.
-func IsNobody(err error) bool { return errors.Is(err, gorm.ErrRecordNotFound) }

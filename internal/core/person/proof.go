@@ -5,7 +5,6 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/profile"
 	"slices"
-	"strings"
 	"time"
 )
 
@@ -174,27 +173,6 @@ func keptProved(who Person) (out []profile.Value) {
 			if k.Proof(i) != NoProof {
 				out = append(out, v)
 			}
-		}
-	}
-	return out
-}
-
-// UnprovedIn are the values that are kept with somebody and that nothing proves, of
-// attributes that people are found by.
-func UnprovedIn(values []KeptValue, by func(name string) bool) (out []KeptValue) {
-	for _, k := range values {
-		if !by(k.Name) {
-			continue
-		}
-		var some []profile.Value
-		for i, v := range k.Attribute.Values {
-			if k.Proof(i) == NoProof && strings.TrimSpace(v.String()) != "" {
-				some = append(some, v)
-			}
-		}
-		if len(some) > 0 {
-			k.Attribute.Values, k.Proofs = some, nil
-			out = append(out, k)
 		}
 	}
 	return out
