@@ -74,6 +74,8 @@ func TestManyPeople(t *testing.T) {
 		{"disabled", []string{"person", "disable", "1", "2", "3", "--yes"}, 0, "disabled 3 people; 1 session ended"},
 		{"enabled by a list", []string{"person", "enable", "--list", list, "--by", "emails", "--yes"}, 0,
 			"enabled 2 people"},
+		{"back for those alone of whom anything becomes", []string{"person", "disable", "2", "3", "--dry-run"}, 0,
+			"to take it back: innergate person enable 2\n"},
 		{"changed", []string{"person", "set", "1", "2", "title=Examiner", "--join", "group/controllers", "--yes"}, 0,
 			"changed 2 people"},
 		{"what was done", []string{"person", "events", "--person", "1"}, 0, "values of title; joined group/controllers"},

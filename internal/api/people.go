@@ -240,7 +240,7 @@ type PeopleChanged struct {
 	Sessions    int64        `json:"sessions" doc:"That end"`
 	Grants      int64        `json:"grants" doc:"What sign-ins gave applications, and that gives nothing any more"`
 	Listed      []ChangedRow `json:"listed" doc:"The first of those of whom anything changes"`
-	Back        string       `json:"back" doc:"How it is taken back"`
+	Back        string       `json:"back" doc:"How it is taken back; empty if nothing becomes of anybody"`
 	Consequence *Consequence `json:"consequence,omitempty" doc:"Who is let in somewhere by it, or no more"`
 	Digest      string       `json:"digest"`
 	Stored      bool         `json:"stored"`

@@ -124,8 +124,15 @@ func (e *environment) changePeople(ctx context.Context, cmd *ucli.Command, c *cl
 		fmt.Fprintf(w, "%s %s; %s ended, %s\n", said, countPeople(acts), counted(done.Sessions, "session"),
 			counted(done.Grants, "grant"))
 		e.consequence(w, done.Consequence, "are")
-		fmt.Fprintf(w, "to take it back: %s\n", done.Back)
+		takenBack(w, done.Back)
 	})
+}
+
+// takenBack says how something is taken back, if there is anything.
+func takenBack(w io.Writer, back string) {
+	if back != "" {
+		fmt.Fprintf(w, "to take it back: %s\n", back)
+	}
 }
 
 // peopleChange tells what a change of people comes to.
@@ -140,7 +147,7 @@ func (e *environment) peopleChange(w io.Writer, p api.PeopleChanged, said string
 		p.Consequence.Confirm = "" // the whole of it is confirmed, by --yes
 	}
 	e.consequence(w, p.Consequence, "would be")
-	fmt.Fprintf(w, "to take it back: %s\n", p.Back)
+	takenBack(w, p.Back)
 	var t table
 	for _, r := range p.Listed {
 		t.add("person!", fmt.Sprint(r.Person), "name!", r.Name, "becomes!", didWords(r.Did))

@@ -51,7 +51,7 @@ const consequence = computed(() => seen.value?.what.consequence)
       <ConsequenceNote v-if="consequence" :change="() => seen" :ask="async () => consequence" at-once />
       <ul v-if="seen.what.listed?.length"><li v-for="r in seen.what.listed.slice(0, 8)" :key="r.person">{{ r.name }}: {{ words(r.did) }}</li>
         <li v-if="acts > 8" class="quiet">and {{ acts - 8 }} more</li></ul>
-      <p class="quiet">To take it back: {{ seen.what.back }}</p>
+      <p v-if="seen.what.back" class="quiet">To take it back: {{ seen.what.back }}</p>
       <p class="tools"><el-button :type="seen.change.do === 'enable' ? 'primary' : 'danger'" :disabled="!acts" :loading="busy" @click="go">
         {{ { disable: 'Disable', enable: 'Enable', remove: 'Remove', set: 'Change' }[seen.change.do] }} {{ people(acts) }}</el-button>
         <el-button @click="seen = undefined">Leave it</el-button></p>

@@ -47,7 +47,7 @@ type ManyDone struct {
 	Sessions    int64 // that end
 	Grants      int64 // that give nothing any more
 	Listed      []ManyRow
-	Back        string // how it is taken back
+	Back        string // how it is taken back, "" if nothing becomes of anybody
 	Consequence change.Consequence
 	Digest      string
 	Stored      bool
@@ -76,9 +76,9 @@ func (rm *Room) Many(ctx context.Context, b change.By, m Many) (*ManyDone, error
 		return nil, change.Field("set",
 			errors.New("nothing is said that is to change; give values, or groups to join or leave"))
 	}
-	out := &ManyDone{People: len(ids), Back: back(m.Do, ids)}
+	out := &ManyDone{People: len(ids)}
 	changes, err := rm.weighMany(ctx, b, m.Do, edit, ids, out)
-	if err != nil || m.Digest == "" {
+	if out.Back = back(m.Do, changes); err != nil || m.Digest == "" {
 		return out, err
 	}
 	if err := change.Seen(m.Digest, out.Digest, "some of these people have changed since the preview"); err != nil {
@@ -255,14 +255,17 @@ func (rm *Room) becoming(c person.Change) traces.Becoming {
 // longestBack is how many people are named one by one in how something is taken back.
 const longestBack = 50
 
-// back says how what is done to people is taken back.
-func back(do string, ids []int64) string {
-	words := make([]string, min(len(ids), longestBack))
+// back says how what is done to people is taken back: of those alone of whom anything becomes.
+func back(do string, changes []person.Change) string {
+	words := make([]string, min(len(changes), longestBack))
 	for i := range words {
-		words[i] = fmt.Sprint(ids[i])
+		words[i] = fmt.Sprint(changes[i].Person)
+	}
+	if len(changes) == 0 {
+		return ""
 	}
 	same := strings.Join(words, " ")
-	if len(ids) > longestBack {
+	if len(changes) > longestBack {
 		same = "--list FILE, with their numbers from innergate person export now"
 	}
 	switch do {
