@@ -149,7 +149,7 @@ func TestCallsAreOperations(t *testing.T) {
 	methods := map[string]string{"gets": "GET", "adds": "POST", "does": "POST", "looks": "POST", "starts": "POST",
 		"puts":    "PUT",
 		"patches": "PATCH", "removes": "DELETE"}
-	line := regexp.MustCompile(`= (\w+)\[.*\]\((?:http\.Method(\w+), )?"([^"]+)", "([^"]+)"`)
+	line := regexp.MustCompile(`= (\w+)\[.*\]\((?:http\.Method(\w+), )?"([^"]+)",\s+"([^"]+)"`)
 	for _, m := range line.FindAllStringSubmatch(string(source), -1) {
 		add(api.Call{Method: cmp.Or(methods[m[1]], strings.ToUpper(m[2])), Path: m[3], ID: m[4]})
 	}
