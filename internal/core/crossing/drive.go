@@ -57,16 +57,17 @@ func (d *drive) resume() {
 		d.app = d.appOf(d.s)
 	}
 	switch name := federation.Name(about.Provider); {
-	case name != "" && (apart || name != d.s.Provider):
+	case name != "" && (apart || name != d.s.Leg().Provider):
 		d.p, _ = d.snap.Provider(name)
 	case !apart:
 		d.p = d.providerOf(d.s)
 	}
 }
 
-// providerOf is the provider that a crossing asked, nil if it was removed.
+// providerOf is the provider that a crossing asked last, nil if it was removed.
 func (d *drive) providerOf(s State) *federation.Provider {
-	if p, ok := d.snap.Provider(s.Provider); ok && p.Is(s.Provider, s.ProviderID) {
+	l := s.Leg()
+	if p, ok := d.snap.Provider(l.Provider); ok && p.Is(l.Provider, l.ProviderID) {
 		return p
 	}
 	return nil

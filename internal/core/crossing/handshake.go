@@ -206,6 +206,7 @@ func (d *drive) back() step {
 		d.arrive(TraceStep{From: BrowserLane, To: GateLane, Name: string(d.e.Kind)})
 		return (*drive).turnOfProvider
 	case Chosen:
+		d.s.leaves()
 		d.s.Chosen, d.s.here.anew = d.picked(), d.e.Again
 		d.types()
 	}
@@ -315,14 +316,14 @@ func (d *drive) suffice() step {
 
 // ask begins the provider's part.
 func (d *drive) ask() step {
-	d.s.Stage, d.s.Provider, d.s.ProviderID, d.s.ProviderState, d.s.Handle, d.s.AskedAt = Asked, d.p.Name, d.p.ID, nil,
-		"", d.now
-	d.s.Asking = nil
+	leg := Leg{Provider: d.p.Name, ProviderID: d.p.ID, At: d.now}
 	if len(d.s.Wish.Contexts) == 0 && d.p.AskContext != "" {
-		d.s.Asking = []string{d.p.AskContext}
+		leg.Asking = []string{d.p.AskContext}
 		d.at(StepAsk).Reasons.Add(reason.AskContext, d.p.AskContext)
 	}
-	d.s.here.held, d.s.here.answer, d.s.Upstream = nil, nil, nil
+	d.s.Stage = Asked
+	d.s.sets(leg)
+	d.s.here.held, d.s.here.answer, d.s.here.by = nil, nil, nil
 	return d.took(providerSide(d.p).Step(d.in(true)))
 }
 
@@ -362,7 +363,7 @@ func (d *drive) turnOfProvider() step {
 	// A call may have taken its time, and the configuration may be another now.
 	switch {
 	case d.p == nil:
-		return d.refuse(finding.New(finding.ProviderUnknown, finding.Fact("Name", string(d.s.Provider))))
+		return d.refuse(finding.New(finding.ProviderUnknown, finding.Fact("Name", string(d.s.Leg().Provider))))
 	case d.app == nil && !d.s.here.apart:
 		return d.refuse(finding.New(finding.ApplicationUnknown, finding.Fact("Name", string(d.s.App))))
 	}
@@ -418,10 +419,9 @@ func (d *drive) found() step {
 func (d *drive) took(out Out) step {
 	d.s.here.held = out.Held
 	if !d.s.here.apart {
-		d.s.ProviderState, d.s.Verified = out.Own, d.s.Verified || out.Verified
-		if out.Handle != "" {
-			d.s.Handle = out.Handle
-		}
+		leg := d.s.leg()
+		leg.Own, leg.Handle = out.Own, cmp.Or(out.Handle, leg.Handle)
+		d.s.Verified = d.s.Verified || out.Verified
 	}
 	d.s.here.verified = d.s.here.verified || out.Verified
 	d.effect(out.Effects...)
@@ -446,7 +446,7 @@ func (d *drive) took(out Out) step {
 		return (*drive).unsolicited
 	case out.Answer != nil:
 		if !d.s.here.apart {
-			d.s.Upstream = out.Upstream
+			d.s.leg().Upstream = out.Upstream
 		}
 		a := *out.Answer
 		a.Provider, a.ProviderID, a.Issuer, a.Context = d.p.Name, d.p.ID, d.p.Identity(), d.p.ContextWords.Ours(a.Context)
@@ -475,7 +475,7 @@ func (d *drive) prove() step {
 	if !d.mine() {
 		return d.refuse(finding.New(finding.CrossingOtherBrowser))
 	}
-	reasons, err := Proves(&d.snap.Gate, d.s.Wish.Effective(d.p), &a.Authentication, d.s.AskedAt, d.now)
+	reasons, err := Proves(&d.snap.Gate, d.s.Wish.Effective(d.p), &a.Authentication, d.s.Leg().At, d.now)
 	st := d.at(StepAsk)
 	st.Reasons = append(st.Reasons, reasons...)
 	if err != nil {
@@ -521,6 +521,14 @@ func (d *drive) intake() step {
 		return d.refuse(err)
 	}
 	d.s.here.who, d.s.here.answer = who, Kept(d.p, d.s.here.answer)
+	if d.s.here.by != nil && !d.s.Leg().InBefore {
+		d.s.sets(Leg{Provider: d.p.Name, ProviderID: d.p.ID, InBefore: true})
+	}
+	leg := d.s.leg()
+	leg.Word = d.s.here.answer
+	if leg.Came.IsZero() {
+		leg.Came = d.now
+	}
 	return (*drive).match
 }
 
@@ -550,6 +558,7 @@ func (d *drive) match() step {
 	}
 	who := got.Person
 	d.s.here.person, d.s.here.stands, d.s.Person = who, nil, who.ID
+	d.s.leg().Person = who.ID
 	d.s.here.decided.Person, d.s.here.decided.New = who.ID, who.Key != "" && who.ID == 0
 	if who.ID == 0 && d.s.here.seen.Prove != "" {
 		return (*drive).proveAddress // it may tell who they are
@@ -583,7 +592,6 @@ func (d *drive) welcome() step {
 
 // admit decides whether they may enter.
 func (d *drive) admit() step {
-	d.s.Proofs = []Authentication{d.s.here.answer.Authentication}
 	h := &d.s.here
 	e := d.entrant()
 	if next, moves := d.otherWay(e); moves {
@@ -628,6 +636,7 @@ func (d *drive) otherWay(e Entrant) (step, bool) {
 	}
 	d.here(StepSelect).Reasons.Add(reason.ProviderMoved, string(d.p.Name), string(own.Name))
 	d.s.Moved, d.s.Chosen, d.s.Typed, d.p = true, own.Name, "", own
+	d.s.leaves()
 	d.s.here.answer, d.s.here.by = nil, nil
 	return (*drive).suffice, true
 }
@@ -729,20 +738,21 @@ func (d *drive) agree() step {
 func (d *drive) goOn() step {
 	st := d.arrive(TraceStep{From: BrowserLane, To: GateLane, Name: string(d.e.Kind)})
 	st.Reasons.Add(reason.ConsentAnswer)
+	leg := d.s.Leg()
 	if d.p == nil {
-		return d.refuse(finding.New(finding.ProviderUnknown, finding.Fact("Name", string(d.s.Provider))))
+		return d.refuse(finding.New(finding.ProviderUnknown, finding.Fact("Name", string(leg.Provider))))
 	}
 	if err := policy.Open(d.p, d.now); err != nil {
 		return d.refuse(err)
 	}
-	if !d.s.ByWord {
+	if leg.InBefore {
 		a := d.f.Session.Of(d.p)
-		if a == nil || !a.At.Equal(d.s.Word.At) || a.Subject != d.s.Word.Subject {
+		if a == nil || !a.At.Equal(leg.Word.At) || a.Subject != leg.Word.Subject {
 			return (*drive).choose
 		}
 		d.s.here.by = d.f.Session
 	}
-	d.s.here.answer = d.s.Word
+	d.s.here.answer = leg.Word
 	return (*drive).intake
 }
 
@@ -761,15 +771,17 @@ func (d *drive) end(plan Plan) step {
 	if h.agreed != nil {
 		d.effect(PutConsent{App: d.app.ID, Scopes: h.agreed})
 	}
-	if h.by == nil {
+	if said := d.s.added(); len(said) > 0 {
 		old := d.f.Session
-		put := PutSession{Session: *Joined(&d.snap.Gate, old, h.person, h.answer, d.f.New, d.now), Same: same(old, h.person)}
+		put := PutSession{Session: *Joined(&d.snap.Gate, old, h.person, said, d.f.New, d.now), Same: same(old, h.person)}
 		if put.Rename = !put.Same || old.Presented; old != nil {
 			put.Old, put.Revision = old.Lasting, old.Revision
 		}
 		d.effect(put)
-		if d.s.Upstream != nil {
-			d.effect(PutUpstream{Provider: d.p.ID, Upstream: *d.s.Upstream})
+		for _, l := range said {
+			if l.Upstream != nil {
+				d.effect(PutUpstream{Provider: l.ProviderID, Upstream: *l.Upstream})
+			}
 		}
 	}
 	d.effect(Issued{App: d.app.ID}, HoldMessage{App: d.app.Name}, Give{Word: h.answer.given(d.e.Browser.Network, d.role(),

@@ -280,13 +280,12 @@ func (d *drive) mailed() step {
 	return d.askCode("The message could not be sent. Try again in a few minutes; nothing is lost, and this page can be left open.")
 }
 
-// pause has the crossing wait for the person, with the provider's word.
+// pause has the crossing wait for the person, with the provider's word in its leg.
 func (d *drive) pause(stage Stage) {
 	if d.s.Stage == stage {
 		return
 	}
-	d.s.Stage, d.s.Word, d.s.ByWord, d.s.Question = stage, d.s.here.answer, d.s.here.by == nil, d.f.New
-	d.s.Provider, d.s.ProviderID = d.p.Name, d.p.ID
+	d.s.Stage, d.s.Question = stage, d.f.New
 }
 
 // asks shows a page that asks something.

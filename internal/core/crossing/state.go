@@ -50,45 +50,36 @@ const (
 // State is a crossing between two turns. What a protocol keeps in it is opaque to
 // everybody else.
 type State struct {
-	ID            string           `json:"id"`
-	Mode          Mode             `json:"mode,omitempty"`
-	Stage         Stage            `json:"stage"`
-	App           federation.Name  `json:"app"`
-	AppID         federation.ID    `json:"appId,omitempty"`
-	Provider      federation.Name  `json:"provider,omitempty"`
-	ProviderID    federation.ID    `json:"providerId,omitempty"`
-	Chosen        federation.Name  `json:"chosen,omitempty"` // the person's choice
-	Typed         string           `json:"typed,omitempty"`  // what the person typed as their address
-	Many          bool             `json:"many,omitempty"`   // too many addresses were typed from their network
-	Moved         bool             `json:"moved,omitempty"`  // they were sent on to their own way
-	Wish          Wish             `json:"wish"`
-	AppState      json.RawMessage  `json:"appState,omitempty"`
-	ProviderState json.RawMessage  `json:"providerState,omitempty"`
-	Handle        string           `json:"handle,omitempty"`    // further name that the provider's answer finds it by
-	AskedAt       time.Time        `json:"askedAt,omitzero"`    // when the provider was last asked
-	Asking        []string         `json:"asking,omitempty"`    // contexts asked for by the provider's record, not by the application
-	Step          *Stepping        `json:"step,omitempty"`      // what an access rule had the provider asked for once more
-	Proofs        []Authentication `json:"proofs,omitempty"`    // of this crossing, so far
-	Person        int64            `json:"person,omitempty"`    // once they are known
-	Word          *Answer          `json:"word,omitempty"`      // the provider's, while the person is asked to agree
-	Upstream      *Upstream        `json:"upstream,omitempty"`  // what came with it
-	ByWord        bool             `json:"byWord,omitempty"`    // it came with this crossing, not out of a session
-	Question      string           `json:"question,omitempty"`  // number of the page that asks, random; see digest
-	Given         []person.Given   `json:"given,omitempty"`     // what the person said when they were asked
-	Picked        int64            `json:"picked,omitempty"`    // which account they chose
-	Role          string           `json:"role,omitempty"`      // which role they chose
-	Proof         *person.Proving  `json:"proof,omitempty"`     // under way, by a mailed code
-	Mails         int              `json:"mails,omitempty"`     // codes mailed so far
-	Asked         string           `json:"asked,omitempty"`     // parameters with which the application asked, for its earlier sign-in
-	Posted        bool             `json:"posted,omitempty"`    // and whether in a body
-	Requested     bool             `json:"requested,omitempty"` // they asked for entry
-	Said          string           `json:"said,omitempty"`      // what the page that asks told last of what was wrong
-	Browser       Tie              `json:"browser,omitzero"`    // which one it is tied to
-	StartedBy     string           `json:"startedBy"`           // application, gate or provider
-	Began         time.Time        `json:"began"`
-	Turns         int              `json:"turns"`
-	Kept          bool             `json:"kept,omitempty"`     // it was stored before
-	Verified      bool             `json:"verified,omitempty"` // a signature of a counterpart held
+	ID        string          `json:"id"`
+	Mode      Mode            `json:"mode,omitempty"`
+	Stage     Stage           `json:"stage"`
+	App       federation.Name `json:"app"`
+	AppID     federation.ID   `json:"appId,omitempty"`
+	Legs      []Leg           `json:"legs,omitempty"`
+	Chosen    federation.Name `json:"chosen,omitempty"` // the person's choice
+	Typed     string          `json:"typed,omitempty"`  // what the person typed as their address
+	Many      bool            `json:"many,omitempty"`   // too many addresses were typed from their network
+	Moved     bool            `json:"moved,omitempty"`  // they were sent on to their own way
+	Wish      Wish            `json:"wish"`
+	AppState  json.RawMessage `json:"appState,omitempty"`
+	Step      *Stepping       `json:"step,omitempty"`      // what an access rule had the provider asked for once more
+	Person    int64           `json:"person,omitempty"`    // once they are known
+	Question  string          `json:"question,omitempty"`  // number of the page that asks, random; see digest
+	Given     []person.Given  `json:"given,omitempty"`     // what the person said when they were asked
+	Picked    int64           `json:"picked,omitempty"`    // which account they chose
+	Role      string          `json:"role,omitempty"`      // which role they chose
+	Proof     *person.Proving `json:"proof,omitempty"`     // under way, by a mailed code
+	Mails     int             `json:"mails,omitempty"`     // codes mailed so far
+	Asked     string          `json:"asked,omitempty"`     // parameters with which the application asked, for its earlier sign-in
+	Posted    bool            `json:"posted,omitempty"`    // and whether in a body
+	Requested bool            `json:"requested,omitempty"` // they asked for entry
+	Said      string          `json:"said,omitempty"`      // what the page that asks told last of what was wrong
+	Browser   Tie             `json:"browser,omitzero"`    // which one it is tied to
+	StartedBy string          `json:"startedBy"`           // application, gate or provider
+	Began     time.Time       `json:"began"`
+	Turns     int             `json:"turns"`
+	Kept      bool            `json:"kept,omitempty"`     // it was stored before
+	Verified  bool            `json:"verified,omitempty"` // a signature of a counterpart held
 
 	here here // of this turn only, never stored
 }
@@ -278,20 +269,23 @@ func ends(g *federation.Gate, a *Authentication, came time.Time) time.Time {
 	return end
 }
 
-// Joined gives the session after an answer: the same person's next sign-in adds
-// a word, and another person's replaces the session. lasting names a new one.
-func Joined(g *federation.Gate, old *Session, who person.Person, a *Answer, lasting string, now time.Time) *Session {
+// Joined gives the session after what providers said, newest first: the same person's next sign-in adds words, and
+// another person's replaces the session. lasting names a new one.
+func Joined(g *federation.Gate, old *Session, who person.Person, said []Leg, lasting string, now time.Time) *Session {
 	who = person.Person{ID: who.ID, Key: who.Key, Identifier: who.Identifier,
 		Disabled: who.Disabled} // the rest is of the crossing
-	word := *a
-	word.Ends = ends(g, &a.Authentication, now)
-	s := &Session{Person: who, Proofs: []Answer{word}, Expires: word.Ends, Lasting: lasting, Began: now}
+	s := &Session{Person: who, Lasting: lasting, Began: now}
+	for _, l := range said {
+		word := *l.Word
+		word.Ends = ends(g, &word.Authentication, l.Came)
+		s.Proofs, s.Expires = append(s.Proofs, word), later(s.Expires, word.Ends)
+	}
 	if !same(old, who) {
 		return s
 	}
 	s.Lasting, s.Began = cmp.Or(old.Lasting, lasting), old.Began
 	for _, p := range old.Proofs {
-		if p.ProviderID != a.ProviderID && now.Before(p.Ends) {
+		if !slices.ContainsFunc(said, func(l Leg) bool { return l.Word.ProviderID == p.ProviderID }) && now.Before(p.Ends) {
 			s.Proofs = append(s.Proofs, p)
 			s.Expires = later(s.Expires, p.Ends)
 		}

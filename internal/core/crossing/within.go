@@ -23,14 +23,15 @@ func (d *drive) in(begins bool) In {
 		Facts: d.f,
 		Now:   d.now, Held: d.s.here.held}
 	if d.belongs() { // of another browser, too: it is refused for that afterwards
-		in.Own = d.s.ProviderState
+		in.Own = d.s.Leg().Own
 	}
 	return in
 }
 
 // belongs reports whether what arrived is the answer to what this crossing asked.
 func (d *drive) belongs() bool {
-	return d.s.ID != "" && d.p != nil && d.p.Is(d.s.Provider, d.s.ProviderID) &&
+	l := d.s.Leg()
+	return d.s.ID != "" && d.p != nil && d.p.Is(l.Provider, l.ProviderID) &&
 		(d.s.Stage == Asked || d.s.Stage == Ended)
 }
 
@@ -94,7 +95,7 @@ func (d *drive) standing() *person.Standing {
 
 // entrant is who comes, at the application.
 func (d *drive) entrant() Entrant {
-	return Entrant{App: d.app, Stands: d.standing(), Proofs: d.s.Proofs, Network: d.e.Browser.Network, Role: d.role()}
+	return Entrant{App: d.app, Stands: d.standing(), Proofs: d.s.proofs(), Network: d.e.Browser.Network, Role: d.role()}
 }
 
 // role is the one that somebody enters with: that they chose, or that was asked for.
@@ -104,7 +105,7 @@ func (d *drive) role() string { return cmp.Or(d.s.Role, d.s.Wish.Role) }
 func (d *drive) lasting() string {
 	s := d.s.here.by
 	if s == nil {
-		s = Joined(&d.snap.Gate, d.f.Session, d.s.here.person, d.s.here.answer, d.f.New, d.now)
+		s = Joined(&d.snap.Gate, d.f.Session, d.s.here.person, d.s.added(), d.f.New, d.now)
 	}
 	return s.Lasting
 }

@@ -7,6 +7,7 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/person"
+	"slices"
 	"strings"
 	"time"
 )
@@ -58,12 +59,18 @@ func Recorded(before crossing.State, e crossing.Event, f crossing.Facts, t cross
 		Holds: crossing.Holds(before, e), Network: e.Browser.Network,
 		Before: before.Resting(), Told: t.Told,
 		New: f.New, People: map[string]person.Person{}, Decided: t.Decided}
-	out.Before.ProviderState, out.Before.Upstream, out.Before.Browser.Secret = nil, nil, nil
-	out.Before.Browser.Session, out.Before.Asked = "", ""
+	out.Before.Legs = slices.Clone(out.Before.Legs)
+	for i := range out.Before.Legs {
+		out.Before.Legs[i].Own, out.Before.Legs[i].Upstream = nil, nil
+	}
+	out.Before.Browser.Secret, out.Before.Browser.Session, out.Before.Asked = nil, "", ""
 	if a := e.Arrival; a != nil {
 		out.From, out.State = a.From, finding.Clip(a.State)
-		if out.Record = federation.Name(t.About.Provider); a.From == crossing.Application {
+		switch out.Record = federation.Name(t.About.Provider); {
+		case a.From == crossing.Application:
 			out.Record, out.State = federation.Name(t.About.Application), ""
+		case t.Told != nil && t.Told.Answer != nil:
+			out.Record = t.Told.Answer.Provider // they may have been sent on to another one
 		}
 	}
 	if f.Session != nil {
@@ -177,8 +184,8 @@ func (in Entry) said(snap *federation.Snapshot) *crossing.Answer {
 	if in.Told != nil && in.Told.Answer != nil {
 		return in.Told.Answer
 	}
-	if in.Before.Word != nil {
-		return in.Before.Word
+	if in.Before.Leg().Word != nil {
+		return in.Before.Leg().Word
 	}
 	p, ok := snap.Provider(in.Decided.Provider)
 	if in.Session == nil || !ok || in.Decided.Released == nil {

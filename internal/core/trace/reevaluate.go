@@ -172,8 +172,10 @@ func heard(e Entry) (out []*crossing.Answer) {
 	if e.Told != nil && e.Told.Answer != nil {
 		out = append(out, e.Told.Answer)
 	}
-	if e.Before.Word != nil {
-		out = append(out, e.Before.Word) // while the person was asked something
+	for i := len(e.Before.Legs) - 1; i >= 0; i-- {
+		if word := e.Before.Legs[i].Word; word != nil {
+			out = append(out, word) // while the person was asked something, or by the provider before
+		}
 	}
 	if e.Session != nil {
 		for i := range e.Session.Proofs {

@@ -247,7 +247,11 @@ func (v *Veil) Entry(e Entry) Entry {
 	if e.Having != nil {
 		e.Having = having
 	}
-	e.Before.Given, e.Given, e.Before.Word = v.given(e.Before.Given), v.given(e.Given), v.answer(e.Before.Word)
+	e.Before.Given, e.Given = v.given(e.Before.Given), v.given(e.Given)
+	e.Before.Legs = slices.Clone(e.Before.Legs)
+	for i, l := range e.Before.Legs {
+		e.Before.Legs[i].Word = v.answer(l.Word)
+	}
 	if e.Before.Proof != nil {
 		proof := *e.Before.Proof
 		proof.Address = v.cover(proof.Address, v.received(proof.Name))

@@ -261,7 +261,7 @@ func (t *turn) satisfy(got crossing.Turn, l *crossing.Lacks) (lost crossing.Effe
 		t.cookies = append(t.cookies, s.cookies...)
 	}
 	a := &performing.Asker{Snap: t.snap, Network: t.event.Browser.Network, Made: t.made(person.Person{}), Turn: t}
-	a.Provider, _ = t.snap.Provider(federation.Name(cmp.Or(got.About.Provider, string(got.State.Provider))))
+	a.Provider, _ = t.snap.Provider(federation.Name(cmp.Or(got.About.Provider, string(got.State.Leg().Provider))))
 	if err := t.rm.performer.Satisfy(t.ctx, a, l, &t.facts); err != nil {
 		return nil, err
 	}

@@ -122,11 +122,11 @@ func (c *places) put(r record, size int) {
 		k = &kept{crowd: at, place: at.all.PushBack(r.State.ID)}
 		c.byID[r.State.ID] = k
 		c.open++
-	} else if k.State.Handle != r.State.Handle {
-		delete(c.byHandle, k.State.Handle)
+	} else if k.State.Leg().Handle != r.State.Leg().Handle {
+		delete(c.byHandle, k.State.Leg().Handle)
 	}
-	if r.State.Handle != "" {
-		c.byHandle[r.State.Handle] = r.State.ID
+	if r.State.Leg().Handle != "" {
+		c.byHandle[r.State.Leg().Handle] = r.State.ID
 	}
 	c.weigh(k, size)
 	k.record = r
@@ -167,7 +167,7 @@ func (c *places) drop(id string) {
 		c.finished.Remove(k.place)
 	}
 	delete(c.byID, id)
-	delete(c.byHandle, k.State.Handle)
+	delete(c.byHandle, k.State.Leg().Handle)
 }
 
 // admit refuses another crossing of a network that has too many under way. Where
@@ -223,11 +223,7 @@ func (c *places) ended(id, session string) {
 		return
 	}
 	c.leave(k)
-	s := k.State
-	s.Browser.Session = session
-	k.State = crossing.State{ID: s.ID, Stage: crossing.Ended, App: s.App, AppID: s.AppID, Provider: s.Provider,
-		ProviderID: s.ProviderID, ProviderState: s.ProviderState, Handle: s.Handle,
-		Browser: s.Browser, StartedBy: s.StartedBy, Began: s.Began, Turns: s.Turns, Kept: true}
+	k.State = k.State.Finished(session)
 	k.place = c.finished.PushBack(id)
 	if c.finished.Len() > maxFinished {
 		c.drop(c.finished.Front().Value.(string))

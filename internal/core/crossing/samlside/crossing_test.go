@@ -124,7 +124,7 @@ func (w *world) answer(s crossing.State, edit func(*saml.Answer)) crossing.Turn 
 
 func (w *world) response(s crossing.State, edit func(*saml.Answer)) []byte {
 	a := saml.Answer{ResponseID: "_r", AssertionID: "_a", At: now, Lifetime: time.Minute, Issuer: "urn:idp",
-		Destination: "https://g.example/saml/sp/staff/acs", InResponseTo: s.Handle,
+		Destination: "https://g.example/saml/sp/staff/acs", InResponseTo: s.Leg().Handle,
 		Audience: "urn:gate-sp", NameID: saml.NameID{Format: saml.FormatEmail, Value: "ada@wrenmoor.example"},
 		AuthnInstant: now, Context: protected,
 		Attributes: []saml.Attribute{{Name: "groups", Values: saml.Texts("drivers")}}}
@@ -198,7 +198,7 @@ func TestCrossingInPureTurns(t *testing.T) {
 	out, err := leave.Plan.Render(&w.snap.Gate, crossing.Made{})
 	require.NoError(t, err)
 	require.Contains(t, out.Location, "RelayState="+asked.State.ID)
-	require.Contains(t, string(out.Octets), `ID="`+asked.State.Handle+`"`)
+	require.Contains(t, string(out.Octets), `ID="`+asked.State.Leg().Handle+`"`)
 
 	s := asked.State
 	s.Kept = true // whoever drives has stored it
@@ -413,7 +413,7 @@ func TestApplicationHearsInItsOwnWords(t *testing.T) {
 	refusal := func(nested string) func(w *world, s crossing.State) crossing.Turn {
 		return func(w *world, s crossing.State) crossing.Turn {
 			octets, err := saml.WriteStatus(saml.Answer{ResponseID: "_r", At: now, Issuer: "urn:idp",
-				Destination: "https://g.example/saml/sp/staff/acs", InResponseTo: s.Handle}, saml.StatusResponder, nested, "",
+				Destination: "https://g.example/saml/sp/staff/acs", InResponseTo: s.Leg().Handle}, saml.StatusResponder, nested, "",
 				w.idp)
 			require.NoError(t, err)
 			return w.run(s, crossing.Event{Kind: crossing.Arrived, Arrival: samlside.Response(saml.Inbound{Octets: octets},
@@ -556,10 +556,11 @@ func TestEveryTurnIsJudged(t *testing.T) {
 // replaces it.
 func TestSessionsJoin(t *testing.T) {
 	ada, bram := person.Person{ID: 1, Key: "a"}, person.Person{ID: 2, Key: "b"}
-	word := func(p federation.Name, until time.Time) *crossing.Answer {
+	came := now
+	word := func(p federation.Name, until time.Time) []crossing.Leg {
 		a := &crossing.Answer{}
 		a.Provider, a.ProviderID, a.Until = p, federation.ID("id-"+p), until
-		return a
+		return []crossing.Leg{{ProviderID: a.ProviderID, Word: a, Came: came}}
 	}
 	one := crossing.Joined(&federation.Gate{}, nil, ada, word("staff", time.Time{}), "lasting", now)
 	require.Equal(t, now.Add(crossing.SessionLife), one.Expires)
@@ -573,6 +574,9 @@ func TestSessionsJoin(t *testing.T) {
 	require.Len(t, crossing.Joined(&federation.Gate{}, two, ada, word("staff", time.Time{}), "lasting",
 		now.Add(2*time.Hour)).Proofs, 1,
 		"a word that has ended is not carried on")
+	both := slices.Concat(word("staff", time.Time{}), word("card", now.Add(time.Hour)))
+	require.Equal(t, two.Proofs[0], crossing.Joined(&federation.Gate{}, nil, ada, both, "lasting", now).Proofs[1],
+		"several that came in one crossing are there as if they had come one after another")
 	require.Len(t, crossing.Joined(&federation.Gate{}, two, bram, word("staff", time.Time{}), "lasting", now).Proofs, 1)
 	require.Len(t, crossing.Joined(&federation.Gate{}, crossing.Joined(&federation.Gate{}, nil, person.Person{},
 		word("staff", time.Time{}), "lasting", now),
