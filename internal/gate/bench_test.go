@@ -139,9 +139,9 @@ func BenchmarkClientComputed(b *testing.B) {
 		}
 		leave, ok := turn.Next.(*crossing.Leave)
 		require.True(b, ok, "%+v", turn.Finding)
-		made, err := leave.Plan.Render(&snap.Gate, crossing.Made{Random: rand.Reader, Now: r.clock.get(), Identifier: "i"})
+		_, err := leave.Plan.Render(&snap.Gate, crossing.Made{Random: rand.Reader, Now: r.clock.get()})
 		require.NoError(b, err)
-		next, err := made.Grant.Redeem(grant.Redemption{Client: app.ID, RedirectURI: plannerBack, Verifier: verifierOf},
+		next, err := leave.Plan.(crossing.Issuing).Issues().Grant.Redeem(grant.Redemption{Client: app.ID, RedirectURI: plannerBack, Verifier: verifierOf},
 			r.clock.get())
 		require.NoError(b, err)
 		_, err = side.Tokens(oidcside.Issue{Gate: &snap.Gate, Grant: next, Word: &crossing.Answer{}, Scopes: next.Scopes,

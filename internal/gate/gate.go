@@ -205,7 +205,7 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 		return err
 	}
 	g.Happenings = happening.New(o.Store.Traces)
-	performer := performing.New()
+	performer := performing.New(o.Store)
 	g.Performer = performer
 	g.satisfying(performer, out)
 	g.Outbox = outbox.New(o.Store, g.Happenings, o.Log, o.Now, out, g.Records)
@@ -251,7 +251,7 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 		Sessions: g.sessions, People: g.People, Keys: g.Keys, Tries: g.tries, Grants: g.Grants, Leaving: g.Leaving,
 		Outbox: g.Outbox, Mailer: mailer, Requests: g.Requests})
 	if err == nil {
-		g.Crossings.Satisfies(performer)
+		g.Crossings.Performs(performer)
 	}
 	return err
 }

@@ -191,12 +191,13 @@ func (c code) Render(_ *federation.Gate, m crossing.Made) (crossing.Rendered, er
 	_, err := io.ReadFull(m.Random, b)
 	key := hex.EncodeToString(b)
 	return crossing.Rendered{Departure: crossing.Departure{Message: "Code", Location: c.address + "?code=" + key},
-		Name: c.who,
 		Hold: &crossing.Hold{Key: key, Octets: []byte("passenger " + c.who), Until: m.Now.Add(time.Minute)}}, err
 }
 func (c code) Sent() []federation.Value {
 	return []federation.Value{{Label: "Passenger", Value: c.who}}
 }
+func (c code) Issues() crossing.Issue { return crossing.Issue{Name: c.who} }
+func (c code) Holds() bool            { return true }
 
 func TestAProtocolThatOnlyTestsKnow(t *testing.T) {
 	protocols = append(protocols, quay{})

@@ -86,7 +86,7 @@ func newReliedBench(b *testing.B, app, scopes string) *reliedBench {
 }
 
 // once judges the answer and makes what the application gets.
-func (x *reliedBench) once(b *testing.B) crossing.Rendered {
+func (x *reliedBench) once(b *testing.B) crossing.Issue {
 	e := crossing.Event{Kind: crossing.Arrived, Browser: crossing.Browser{Secret: []byte("mine")},
 		Arrival: rpside.Answer("oakhollow", x.form, false)}
 	f := crossing.Facts{New: "n"}
@@ -114,9 +114,9 @@ func (x *reliedBench) once(b *testing.B) crossing.Rendered {
 	}
 	leave, ok := turn.Next.(*crossing.Leave)
 	require.True(b, ok, "%+v", turn.Finding)
-	made, err := leave.Plan.Render(&x.snap.Gate, crossing.Made{Random: rand.Reader, Now: x.clock.get(), Identifier: "i"})
+	_, err := leave.Plan.Render(&x.snap.Gate, crossing.Made{Random: rand.Reader, Now: x.clock.get()})
 	require.NoError(b, err)
-	return made
+	return leave.Plan.(crossing.Issuing).Issues()
 }
 
 // OpenID Connect to SAML, as far as it is computation.
@@ -133,8 +133,7 @@ func BenchmarkReliedToClient(b *testing.B) {
 	app, _ := x.snap.Application("planner")
 	side := app.Side.(*oidcside.Application)
 	for b.Loop() {
-		made := x.once(b)
-		next, err := made.Grant.Redeem(grant.Redemption{Client: app.ID, RedirectURI: plannerBack, Verifier: verifierOf},
+		next, err := x.once(b).Grant.Redeem(grant.Redemption{Client: app.ID, RedirectURI: plannerBack, Verifier: verifierOf},
 			x.clock.get())
 		require.NoError(b, err)
 		_, err = side.Tokens(oidcside.Issue{Gate: &x.snap.Gate, Grant: next, Word: &crossing.Answer{}, Scopes: next.Scopes,

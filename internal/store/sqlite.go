@@ -168,6 +168,9 @@ func IsTaken(err error) bool {
 		"UNIQUE constraint failed")
 }
 
+// Writing is a transaction in which rows are written, for whoever only hands it on to those who keep them.
+type Writing = gorm.DB
+
 // Write runs do in a transaction of its own and returns when it is on disk.
 // Concurrent calls are committed together; one that fails is rolled back to its
 // savepoint and does not disturb the others. do may not keep tx, and may be run

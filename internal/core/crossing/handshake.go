@@ -557,6 +557,9 @@ func (d *drive) match() step {
 		st.Checks = append(st.Checks, finding.Check{What: "Groups", Finding: f})
 	}
 	who := got.Person
+	if who.ID == 0 && who.Key != "" {
+		who.Identifier = d.f.Identifier
+	}
 	d.s.here.person, d.s.here.stands, d.s.Person = who, nil, who.ID
 	d.s.leg().Person = who.ID
 	d.s.here.decided.Person, d.s.here.decided.New = who.ID, who.Key != "" && who.ID == 0
@@ -765,7 +768,11 @@ func (d *drive) end(plan Plan) step {
 		d.effect(End{})
 	}
 	d.effect(spent...)
-	if change, any := d.knows(); any {
+	var issue Issue
+	if is, gives := plan.(Issuing); gives {
+		issue = is.Issues()
+	}
+	if change, any := d.knows(issue.Subject); any {
 		d.effect(change)
 	}
 	if h.agreed != nil {
@@ -784,8 +791,11 @@ func (d *drive) end(plan Plan) step {
 			}
 		}
 	}
-	d.effect(Issued{App: d.app.ID}, HoldMessage{App: d.app.Name}, Give{Word: h.answer.given(d.e.Browser.Network, d.role(),
-		d.now)})
+	d.effect(Issued{App: d.app.ID, Session: issue.Session, Name: issue.Name, Once: issue.Grant != nil})
+	d.holding(plan)
+	if g := issue.Grant; g != nil {
+		d.effect(Give{Grant: *g, Word: h.answer.given(d.e.Browser.Network, d.role(), d.now)})
+	}
 	if h.person.Key != "" && d.app.Name != federation.PortalName {
 		d.effect(Enter{App: d.app.ID, Told: h.decided.Told})
 	}
@@ -794,8 +804,16 @@ func (d *drive) end(plan Plan) step {
 	return d.ends(&Leave{To: Application, Plan: plan}, Entered)
 }
 
-// knows is what the gate keeps of the person from now on; any tells whether that is other than what it has.
-func (d *drive) knows() (out ChangePerson, any bool) {
+// holding keeps the message for a back channel, if it waits for one.
+func (d *drive) holding(plan Plan) {
+	if holds, may := plan.(Holding); may && holds.Holds() {
+		d.effect(HoldMessage{App: d.app.Name})
+	}
+}
+
+// knows is what the gate keeps of the person from now on, with the subject that was derived for the application, if
+// one was; any tells whether that is other than what it has.
+func (d *drive) knows(subject string) (out ChangePerson, any bool) {
 	h, stands := &d.s.here, d.standing()
 	if h.person.Key == "" {
 		return out, false
@@ -821,11 +839,14 @@ func (d *drive) knows() (out ChangePerson, any bool) {
 	if out.Values != nil || out.Follow != nil || len(out.Join) > 0 {
 		out.Revision = h.person.Revision // that was decided on how they were
 	}
-	if h.person.Subject == "" {
-		out.Settle = d.app.ID
+	if h.person.Subject == "" && subject != "" {
+		out.Known = []person.Subject{{App: d.app.ID, Value: subject, Source: person.SubjectDerived}}
+	}
+	if h.person.ID == 0 {
+		out.Identifier = h.person.Identifier
 	}
 	return out, len(out.Link) > 0 || out.Name != nil || out.Values != nil || out.Follow != nil || len(out.Join) > 0 ||
-		out.Settle != ""
+		len(out.Known) > 0
 }
 
 // moves has somebody belong where they do now, if that is elsewhere than before. Groups that are not there yet are
@@ -875,7 +896,7 @@ func (d *drive) refuse(err error) step {
 		if d.s.Kept {
 			d.s.here.effects = append([]Effect{End{}}, d.s.here.effects...)
 		}
-		d.effect(HoldMessage{App: d.app.Name})
+		d.holding(plan)
 		d.s.here.stage, d.s.Stage = d.s.Stage, Ended
 		d.s.here.decided.Sent = plan.Sent()
 		return d.ends(&Leave{To: Application, Plan: plan}, Refused)

@@ -74,7 +74,9 @@ func (l *Lacks) Mails() bool {
 type Facts struct {
 	New     string   // ID for a crossing that begins, and for what is made in this turn; random, no secret
 	Session *Session // of the browser
-	of      map[string]learned
+	// Identifier is that of somebody who is made in this turn: random, and never shown or recorded.
+	Identifier string
+	of         map[string]learned
 }
 
 // learned is a fact, and what asked for it.
@@ -93,7 +95,7 @@ func (f *Facts) Put(n Need, fact any) {
 
 // With is the facts with one more.
 func With[F any](f Facts, n Asks[F], fact F) Facts {
-	out := Facts{New: f.New, Session: f.Session}
+	out := Facts{New: f.New, Session: f.Session, Identifier: f.Identifier}
 	for _, l := range f.of {
 		out.Put(l.need, l.fact)
 	}
@@ -122,6 +124,21 @@ func (f *Facts) forget(which func(Need) bool) {
 		}
 	}
 }
+
+// Forget drops all that was looked up.
+func (f *Facts) Forget() { f.forget(func(Need) bool { return true }) }
+
+// StoredFirst asks for nothing but that what was decided so far is stored, before it goes on.
+type StoredFirst struct{}
+
+// Key is one.
+func (StoredFirst) Key() string { return "stored" }
+
+// Outside is true: that is what it is for.
+func (StoredFirst) Outside() bool { return true }
+
+// Gives true.
+func (StoredFirst) Gives(bool) {}
 
 // WhoIs asks who is linked by a name. The fact is that person, with the ID 0 for nobody.
 type WhoIs struct {

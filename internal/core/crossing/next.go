@@ -157,15 +157,29 @@ type Plan interface {
 	Sent() []federation.Value
 }
 
+// Issuing is implemented by plans by which an application is given something beside the message.
+type Issuing interface{ Issues() Issue }
+
+// Issue is what an application is given with an answer. It is decided before the answer is made, and stored with the
+// end of the crossing.
+type Issue struct {
+	Session string       // name under which the application is told of the session
+	Name    any          // by which it is told the person, to be kept for sign-out; nil for nothing
+	Subject string       // derived for this person and application, to be told from now on; "" if none was
+	Grant   *grant.Grant // what it can redeem; of the person who enters
+}
+
+// Holding is implemented by plans whose message may wait for a back channel.
+type Holding interface{ Holds() bool }
+
 // Noting is implemented by plans that leave something out, for the trace.
 type Noting interface{ Notes() finding.Checks }
 
 // Made is what may be random in a message, made by whoever drives and never
 // recorded.
 type Made struct {
-	Random     io.Reader
-	Now        time.Time
-	Identifier string // of the person, also of one that is made in this turn
+	Random io.Reader
+	Now    time.Time
 	// Secret opens a credential that a plan names.
 	Secret func(name string) (string, error)
 }
@@ -173,11 +187,7 @@ type Made struct {
 // Rendered is a message as it leaves.
 type Rendered struct {
 	Departure
-	Session string // name under which the application was told of the session
-	Name    any    // by which the application was told the person, to be kept for sign-out
-	Subject string // derived for this person and application, to be told from now on; "" if none was
-	Hold    *Hold
-	Grant   *grant.Grant // what the application can redeem
+	Hold *Hold // of a plan that holds
 }
 
 // Departure is a message that leaves with the browser.
@@ -235,16 +245,13 @@ type PutUpstream struct {
 
 // Effect is something to be stored. Each has a guard; one that fails comes back
 // as the event Lost.
-type Effect interface{ effect() }
+type Effect interface{ Effect() }
 
 // Once consumes something that counts only once. Its guard: nobody did before.
 type Once struct {
 	Provider federation.Name `json:"provider"`
 	ID       string          `json:"id"`
 	Until    time.Time       `json:"until"` // how long to remember it
-	// Known says that it may have been used before, and that the refusal says so
-	// already: then that is no loss.
-	Known bool `json:"known,omitempty"`
 	// As is the finding if it was used before, "" for that of an assertion.
 	As finding.Code `json:"as,omitempty"`
 }
@@ -254,9 +261,8 @@ type Once struct {
 // that failed.
 type ChangePerson struct {
 	person.Change
-	Make   []federation.Unit // groups that are made for it, where there are none of the name
-	Settle federation.ID     // application that keeps the subject which was derived for the message, if one was
-	Lost   person.Guard
+	Make []federation.Unit // groups that are made for it, where there are none of the name
+	Lost person.Guard
 }
 
 // PutSession gives the browser a session in place of the one it had. The words
@@ -275,7 +281,12 @@ type PutSession struct {
 
 // Issued notes what an application was told in the session. Its guard: the session is there,
 // and its person may be let in; likewise those of Give, PutUpstream and PutConsent.
-type Issued struct{ App federation.ID }
+type Issued struct {
+	App     federation.ID
+	Session string // as it is told the session
+	Name    any    // and the person; nil if it is told nothing
+	Once    bool   // it may have been told the same before: once is enough
+}
 
 // Enter counts an entry to an application, and keeps what it was told by it: people see that on their own page. Of
 // somebody without an account nothing is kept. Its guard: its person may be let in.
@@ -289,7 +300,10 @@ type HoldMessage struct{ App federation.Name }
 
 // Give keeps the grant that the application can redeem, with the provider's word
 // that it rests on.
-type Give struct{ Word Answer }
+type Give struct {
+	Grant grant.Grant
+	Word  Answer
+}
 
 // PutConsent remembers what the person agreed to that an application may be told.
 type PutConsent struct {
@@ -329,19 +343,19 @@ type Keep struct{}
 // End ends the crossing. Its guard: nobody else did.
 type End struct{}
 
-func (Once) effect()         {}
-func (Enter) effect()        {}
-func (RequestEntry) effect() {}
+func (Once) Effect()         {}
+func (Enter) Effect()        {}
+func (RequestEntry) Effect() {}
 
-func (PutSession) effect()   {}
-func (Issued) effect()       {}
-func (HoldMessage) effect()  {}
-func (Give) effect()         {}
-func (PutConsent) effect()   {}
-func (Queue) effect()        {}
-func (Moved) effect()        {}
-func (Tried) effect()        {}
-func (PutUpstream) effect()  {}
-func (ChangePerson) effect() {}
-func (Keep) effect()         {}
-func (End) effect()          {}
+func (PutSession) Effect()   {}
+func (Issued) Effect()       {}
+func (HoldMessage) Effect()  {}
+func (Give) Effect()         {}
+func (PutConsent) Effect()   {}
+func (Queue) Effect()        {}
+func (Moved) Effect()        {}
+func (Tried) Effect()        {}
+func (PutUpstream) Effect()  {}
+func (ChangePerson) Effect() {}
+func (Keep) Effect()         {}
+func (End) Effect()          {}

@@ -28,7 +28,7 @@ func (d *drive) readsHere(f *finding.Finding) (step, bool) {
 	if g != nil && g.Do == DoAsk && page.Refusal.MayAsk && !d.s.Requested {
 		d.s.Requested, page.Refusal.Requested = true, true
 		d.here(StepAccess).Reasons.Add(reason.EntryRequested)
-		if change, any := d.knows(); any && h.person.ID == 0 {
+		if change, any := d.knows(""); any && h.person.ID == 0 {
 			d.effect(change)
 		}
 		d.effect(RequestEntry{App: d.app.ID})

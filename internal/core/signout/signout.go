@@ -61,7 +61,7 @@ const Visit = 10 * time.Minute
 // Turn is what came of an event.
 type Turn struct {
 	State   State
-	Effects []Effect
+	Effects []crossing.Effect
 	Next    Next
 	Notices []Notice // those who are told through the back channel
 }
@@ -75,9 +75,6 @@ type Send struct{ To Participant }
 // Done is the end: the person goes back, or nowhere ("").
 type Done struct{ Back string }
 
-// Effect is something to be stored.
-type Effect interface{ effect() }
-
 // EndSession ends the session with everything that hangs on it. There is no guard: ending one that has ended is no
 // loss.
 type EndSession struct{ Session *crossing.Session }
@@ -88,9 +85,9 @@ type Tell struct{ Notice }
 // Keep stores the state under the one that the browser comes back with, for the participant alone and once.
 type Keep struct{ To Participant }
 
-func (EndSession) effect() {}
-func (Tell) effect()       {}
-func (Keep) effect()       {}
+func (EndSession) Effect() {}
+func (Tell) Effect()       {}
+func (Keep) Effect()       {}
 
 // WasTold asks what applications were told in a session.
 type WasTold struct{ Session string } // its lasting name
@@ -177,7 +174,7 @@ func Advance(snap *federation.Snapshot, s State, e Event, f crossing.Facts, now 
 	if len(lacks.Needs) > 0 {
 		return Turn{State: s, Next: lacks}
 	}
-	t := Turn{Notices: Plan(snap, told), Effects: []Effect{EndSession{e.Session}}}
+	t := Turn{Notices: Plan(snap, told), Effects: []crossing.Effect{EndSession{e.Session}}}
 	for _, n := range t.Notices {
 		t.Effects = append(t.Effects, Tell{n})
 	}

@@ -168,7 +168,9 @@ type turn struct {
 	ctx     context.Context
 	browser Browser
 	began   record // as it was when the event came
+	state   crossing.State
 	event   crossing.Event
+	next    crossing.EventKind // what Advance is told, once the event itself was
 	facts   crossing.Facts
 	snap    *federation.Snapshot
 	// reference is that of the trace, if the crossing has none yet.
@@ -176,6 +178,7 @@ type turn struct {
 	cookies   []Cookie // of what was stored on the way
 	turns     int      // that the crossing had when it was last stored
 	hinted    bool     // an address was looked up that anybody could type
+	out       Outcome
 }
 
 // rest waits until a turn that looked up such an address has taken its time.
@@ -189,46 +192,68 @@ func (t *turn) rest(since time.Time) {
 	}
 }
 
-// maxNeeds bounds how often one event may ask for more.
-const maxNeeds = 24
-
 // drive takes an event through the core until the browser can be answered.
 func (rm *Room) drive(ctx context.Context, b Browser, r record, e crossing.Event) Outcome {
 	e.Browser = crossing.Browser{Network: limit.Network(b.Address), Secret: b.secret(r.State.ID)}
-	t := &turn{rm: rm, ctx: ctx, browser: b, began: r, event: e, snap: rm.records.Snapshot(),
-		reference: random.Reference(), turns: r.State.Turns}
+	t := &turn{rm: rm, ctx: ctx, browser: b, began: r, state: r.State, event: e, next: e.Kind,
+		snap: rm.records.Snapshot(), reference: random.Reference(), turns: r.State.Turns}
 	defer t.rest(time.Now())
-	t.facts = crossing.Facts{New: random.ID(), Session: t.session(rm.sessions.Find(ctx, b.Session))}
-	got := crossing.Advance(t.snap, r.State, e, t.facts, rm.now())
-	for range maxNeeds {
-		var out Outcome
-		var lost crossing.Effect
-		var err error
-		lacks, more := got.Next.(*crossing.Lacks)
-		if more {
-			lost, err = t.satisfy(got, lacks)
-		} else {
-			out, lost, err = t.perform(got)
-		}
-		next := t.event
-		switch {
-		case err != nil:
-			return t.broken(got, err)
-		case lost != nil:
-			next.Kind, next.Lost = crossing.Lost, lost
-			t.facts.Session = nil
-			if b.Session != "" {
-				t.facts.Session = rm.sessions.Stored(ctx, "hash", store.Hash(b.Session))
-			}
-			t.facts.Session = t.session(t.facts.Session)
-		case more:
-			next.Kind = crossing.Learned
-		default:
-			return out
-		}
-		got = crossing.Advance(t.snap, got.State, next, t.facts, rm.now())
+	t.facts = crossing.Facts{New: random.ID(), Session: t.session(rm.sessions.Find(ctx, b.Session)),
+		Identifier: random.Text(16)}
+	got, err := performing.Run(ctx, t)
+	if err != nil {
+		return t.broken(got, err)
 	}
-	return t.broken(got, errors.New("a turn of a crossing asked for more and more facts"))
+	return t.out
+}
+
+// Advance decides: by the event, by what was learned, or after an effect that was lost.
+func (t *turn) Advance(lost crossing.Effect) crossing.Turn {
+	e := t.event
+	if e.Kind = t.next; lost != nil {
+		e.Kind, e.Lost = crossing.Lost, lost
+		t.facts.Session = nil
+		if t.browser.Session != "" {
+			t.facts.Session = t.rm.sessions.Stored(t.ctx, "hash", store.Hash(t.browser.Session))
+		}
+		t.facts.Session = t.session(t.facts.Session)
+	}
+	got := crossing.Advance(t.snap, t.state, e, t.facts, t.rm.now())
+	t.state, t.next = got.State, crossing.Learned
+	return got
+}
+
+// Lacks is what a turn lacks.
+func (t *turn) Lacks(got crossing.Turn) (*crossing.Lacks, []crossing.Effect) {
+	lacks, _ := got.Next.(*crossing.Lacks)
+	return lacks, got.Effects
+}
+
+// Store stores the effects so far, before somebody outside is asked.
+func (t *turn) Store(_ context.Context, got crossing.Turn, _ []crossing.Effect) (crossing.Effect, error) {
+	w, lost, err := t.store(got, crossing.Rendered{})
+	if lost == nil && err == nil {
+		t.cookies = append(t.cookies, w.cookies...)
+	}
+	return lost, err
+}
+
+// Satisfy looks up what a step lacks. After somebody outside was asked the newest configuration applies.
+func (t *turn) Satisfy(ctx context.Context, got crossing.Turn, l *crossing.Lacks) error {
+	a := t.asker(t)
+	a.Provider, _ = t.snap.Provider(federation.Name(cmp.Or(got.About.Provider, string(got.State.Leg().Provider))))
+	if err := t.rm.performer.Satisfy(ctx, a, l, &t.facts); err != nil {
+		return err
+	}
+	if l.Outside() {
+		t.snap = t.rm.records.Snapshot()
+	}
+	return nil
+}
+
+// asker is on whose behalf something is looked up or stored.
+func (t *turn) asker(of any) *performing.Asker {
+	return &performing.Asker{Snap: t.snap, Network: t.event.Browser.Network, Made: t.made(), Turn: of}
 }
 
 // session is the one that the browser is in: by its cookie, else by what its crossings
@@ -247,33 +272,10 @@ func (t *turn) session(by *crossing.Session) *crossing.Session {
 	return t.rm.sessions.Stored(t.ctx, "lasting", name)
 }
 
-// satisfy looks up what a step lacks. lost is an effect whose guard failed before somebody outside was to be asked;
-// what comes after that goes by the newest configuration.
-func (t *turn) satisfy(got crossing.Turn, l *crossing.Lacks) (lost crossing.Effect, err error) {
-	if l.Outside() {
-		s := &stored{}
-		if lost, err = t.store(got, crossing.Rendered{}, s); err != nil || lost != nil {
-			return lost, err
-		}
-		for _, do := range s.after {
-			do()
-		}
-		t.cookies = append(t.cookies, s.cookies...)
-	}
-	a := &performing.Asker{Snap: t.snap, Network: t.event.Browser.Network, Made: t.made(person.Person{}), Turn: t}
-	a.Provider, _ = t.snap.Provider(federation.Name(cmp.Or(got.About.Provider, string(got.State.Leg().Provider))))
-	if err := t.rm.performer.Satisfy(t.ctx, a, l, &t.facts); err != nil {
-		return nil, err
-	}
-	if l.Outside() {
-		t.snap = t.rm.records.Snapshot()
-	}
-	return nil, nil
-}
-
-// Satisfies has this room satisfy what only crossings ask for.
-func (rm *Room) Satisfies(p *performing.Performer) {
+// Performs has this room look up what only crossings ask for, and store what they have stored.
+func (rm *Room) Performs(p *performing.Performer) {
 	rm.performer = p
+	rm.stores(p)
 	performing.Satisfies(p, func(ctx context.Context, a *performing.Asker, n crossing.WhoHas) ([]person.Person, error) {
 		t, is := a.Turn.(*turn)
 		if is && n.Hinted {
@@ -325,49 +327,34 @@ func (rm *Room) mail(ctx context.Context, a *performing.Asker, m *crossing.Mail)
 func TriesKey(key, network string) string { return key + " " + network }
 
 // made is what may be random in a message.
-func (t *turn) made(p person.Person) crossing.Made {
-	return crossing.Made{Random: rand.Reader, Now: t.rm.now(), Identifier: p.Identifier,
+func (t *turn) made() crossing.Made {
+	return crossing.Made{Random: rand.Reader, Now: t.rm.now(),
 		Secret: func(name string) (string, error) { return t.rm.keyring.Credential(t.ctx, name) }}
 }
 
-// stored is what storing the effects of a turn made.
-type stored struct {
-	person  person.Person
-	cookies []Cookie
-	after   []func() // to be done once it is on the disk
-}
-
-// perform does what the core decided: it makes the message, stores the effects in
-// one transaction, and answers the browser. lost is an effect whose guard failed;
-// then nothing was stored.
-func (t *turn) perform(got crossing.Turn) (out Outcome, lost crossing.Effect, err error) {
-	rm := t.rm
-	s := &stored{person: got.Person}
-	if s.person.Key != "" && s.person.ID == 0 {
-		s.person.Identifier = random.Text(16)
-	}
+// Finish makes the message, stores the effects in one transaction, and answers the browser.
+func (t *turn) Finish(_ context.Context, got crossing.Turn) (lost crossing.Effect, err error) {
 	var r crossing.Rendered
 	if leave, ok := got.Next.(*crossing.Leave); ok {
-		if r, err = leave.Plan.Render(&t.snap.Gate, t.made(s.person)); err != nil {
-			return out, nil, err
+		if r, err = leave.Plan.Render(&t.snap.Gate, t.made()); err != nil {
+			return nil, err
 		}
 	}
-	if lost, err = t.store(got, r, s); lost != nil || err != nil {
+	w, lost, err := t.store(got, r)
+	if lost != nil || err != nil {
 		if f := finding.Of(err); f != nil {
-			return t.refused(got, f), nil, nil
+			t.out = t.refused(got, f)
+			return nil, nil
 		}
-		return out, lost, err
+		return lost, err
 	}
-	for _, do := range s.after {
-		do()
-	}
-	out = t.outcome(got, r)
-	out.Cookies = slices.Concat(out.Cookies, t.cookies, s.cookies)
+	t.out = t.outcome(got, r)
+	t.out.Cookies = slices.Concat(t.out.Cookies, t.cookies, w.cookies)
 	if got.Person.ID == 0 {
-		got.Person = s.person
+		got.Person = w.person
 	}
-	rm.trace(t, got, r, &out)
-	return out, nil, nil
+	t.rm.trace(t, got, r, &t.out)
+	return nil, nil
 }
 
 // outcome tells what the browser gets.

@@ -1,6 +1,7 @@
 package driving
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -14,55 +15,20 @@ import (
 	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/trace"
 	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/performing"
 	"innergate.example/innergate/internal/gate/random"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/store"
 )
 
-// lostError says that the guard of an effect failed; the transaction is undone.
-type lostError struct{ effect crossing.Effect }
-
-// Error names nothing: whoever drives tells the core.
-func (*lostError) Error() string { return "the guard of an effect failed" }
-
 // store stores the effects of a turn in one transaction.
-func (t *turn) store(got crossing.Turn, r crossing.Rendered, s *stored) (crossing.Effect, error) {
-	w := &writing{turn: t, got: got, rendered: r, made: s, session: t.facts.Session}
-	var inside []crossing.Effect
-	for _, e := range got.Effects {
-		switch e := e.(type) {
-		case crossing.Tried:
-			t.rm.tries.Fail(TriesKey(e.Key, t.event.Browser.Network), t.rm.now())
-		case crossing.Moved:
-			t.rm.moved(t.ctx, e.App)
-		default:
-			inside = append(inside, e)
-		}
+func (t *turn) store(got crossing.Turn, r crossing.Rendered) (*writing, crossing.Effect, error) {
+	w := &writing{turn: t, got: got, hold: r.Hold, person: got.Person, session: t.facts.Session}
+	if err := w.prepare(got.Effects); err != nil {
+		return nil, nil, err
 	}
-	if err := w.prepare(inside); err != nil {
-		return nil, err
-	}
-	if len(inside) == 0 {
-		return nil, nil
-	}
-	person := s.person
-	err := t.rm.store.Write(t.ctx, func(tx *gorm.DB) error {
-		s.after, s.person = nil, person // it may be run again
-		if w.fresh {
-			w.session.Person = w.entrant
-		}
-		for _, e := range inside {
-			if err := w.write(tx, e); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-	var lost *lostError
-	if errors.As(err, &lost) {
-		return lost.effect, nil
-	}
-	return nil, err
+	lost, err := t.rm.performer.Store(t.ctx, t.asker(w), got.Effects)
+	return w, lost, err
 }
 
 // cookieLife is how long a browser keeps the cookie of a session: longer than that lasts by
@@ -72,14 +38,22 @@ const cookieLife = 30 * 24 * time.Hour
 // writing is one transaction of a turn.
 type writing struct {
 	*turn
-	got      crossing.Turn
-	rendered crossing.Rendered
-	made     *stored
-	session  *crossing.Session // that the application is told of
-	fresh    bool              // the session is stored in this turn
-	entrant  person.Person     // whose it is, as it was decided
-	record   record            // as it is kept
-	dropped  []string          // crossings that had to make room
+	got     crossing.Turn
+	hold    *crossing.Hold
+	person  person.Person     // who enters, also when they are made here
+	cookies []Cookie          // that the browser gets by it
+	session *crossing.Session // that the application is told of
+	fresh   bool              // the session is stored in this turn
+	entrant person.Person     // whose it is, as it was decided
+	record  record            // as it is kept
+	dropped []string          // crossings that had to make room
+}
+
+// Again begins anew: the transaction may be run again.
+func (w *writing) Again() {
+	if w.person = w.got.Person; w.fresh {
+		w.session.Person = w.entrant
+	}
 }
 
 // prepare makes what has to be made once, however often the transaction is run.
@@ -94,7 +68,7 @@ func (w *writing) prepare(effects []crossing.Effect) error {
 			if len(w.record.State.Browser.Secret) == 0 {
 				value, hash := newCookie(w.rm.now())
 				w.record.State.Browser.Secret = hash
-				w.made.cookies = append(w.browser.surplus(), Cookie{Crossing: w.record.State.ID, Value: value,
+				w.cookies = append(w.browser.surplus(), Cookie{Crossing: w.record.State.ID, Value: value,
 					Life: crossing.PauseLife})
 			}
 			if w.began.State.ID != w.record.State.ID {
@@ -109,7 +83,7 @@ func (w *writing) prepare(effects []crossing.Effect) error {
 			if w.fresh = true; e.Rename {
 				token := random.Text(32)
 				s.Ref, s.Presented = string(store.Hash(token)), false
-				w.made.cookies = append(w.made.cookies, Cookie{Value: token,
+				w.cookies = append(w.cookies, Cookie{Value: token,
 					Life: max(cookieLife, s.Expires.Sub(w.rm.now()))})
 			} else {
 				s.Ref = w.facts.Session.Ref
@@ -120,84 +94,102 @@ func (w *writing) prepare(effects []crossing.Effect) error {
 	return nil
 }
 
-// write does one effect.
-func (w *writing) write(tx *gorm.DB, e crossing.Effect) error {
-	switch e := e.(type) {
-	case crossing.Keep:
-		return w.keep(tx)
-	case crossing.End:
-		done := tx.Model(&store.CrossingRow{}).Where("id = ? AND ended = ?", w.got.State.ID, false).Update("ended", true)
-		if done.Error == nil && done.RowsAffected != 1 {
-			return &lostError{e}
-		}
-		w.after(func() {
-			lasting := ""
-			if w.session != nil {
-				lasting = w.session.Lasting
-			}
-			w.rm.crossings.ended(w.got.State.ID, lasting)
-		})
-		return done.Error
-	case crossing.Once:
-		err := tx.Create(&store.UsedRow{Key: UsedKey(e), Until: e.Until.UTC()}).Error
-		if !store.IsTaken(err) {
-			return err
-		}
-		if w.used() {
-			return nil // it is refused for that already
-		}
-		return &lostError{e}
-	case crossing.ChangePerson:
-		return w.change(tx, e)
-	case crossing.PutSession:
-		return w.putSession(tx, e)
-	case crossing.Issued:
-		return w.issued(tx, e)
-	case crossing.Give:
-		return w.give(tx, e)
-	case crossing.Enter:
-		return w.known(tx, e, func() error { return w.entered(tx, e) })
-	case crossing.PutUpstream:
-		if err := w.holds(tx, e); err != nil {
-			return err
-		}
-		return w.rm.sessions.PutUpstream(tx, w.session.Lasting, e.Provider, e.Upstream, w.session.Expires)
-	case crossing.PutConsent:
-		return w.known(tx, e, func() error { return w.rm.grants.Agree(tx, e.App, w.personID(), e.Scopes) })
-	case crossing.HoldMessage:
-		h := w.rendered.Hold
-		if h == nil {
-			return nil
-		}
-		return tx.Create(&store.HeldRow{Hash: store.Hash(h.Key), Application: string(e.App), Expires: h.Until.UTC(),
-			Sealed: w.rm.store.Seal("held", h.Octets)}).Error
-	case crossing.Queue:
-		return w.rm.outbox.Put(tx, e)
-	case crossing.RequestEntry:
-		return w.known(tx, e, func() error {
-			made, err := w.rm.requests.Ask(tx, e.App, w.personID())
-			if person := w.personID(); made {
-				w.after(func() { w.rm.requests.Tell(e.App, person) })
-			}
-			return err
-		})
+// stores says how what crossings have stored is stored.
+func (rm *Room) stores(p *performing.Performer) {
+	performing.Notes(p, func(_ context.Context, a *performing.Asker, e crossing.Tried) {
+		rm.tries.Fail(TriesKey(e.Key, a.Network), rm.now())
+	})
+	performing.Notes(p, func(ctx context.Context, _ *performing.Asker, e crossing.Moved) { rm.moved(ctx, e.App) })
+	stores(p, (*writing).keep)
+	stores(p, (*writing).end)
+	performing.Stores(p, rm.once)
+	stores(p, (*writing).change)
+	stores(p, (*writing).putSession)
+	stores(p, (*writing).issued)
+	stores(p, (*writing).give)
+	stores(p, (*writing).entered)
+	stores(p, (*writing).putUpstream)
+	stores(p, (*writing).putConsent)
+	stores(p, (*writing).holdMessage)
+	performing.Stores(p, func(s *performing.Storing, e crossing.Queue) error { return rm.outbox.Put(s.Tx, e) })
+	stores(p, (*writing).requestEntry)
+}
+
+// stores has a kind of effects stored that only crossings have.
+func stores[E crossing.Effect](p *performing.Performer, do func(*writing, *performing.Storing, E) error) {
+	performing.Stores(p, func(s *performing.Storing, e E) error { return do(s.Turn.(*writing), s, e) })
+}
+
+// end ends the crossing.
+func (w *writing) end(s *performing.Storing, e crossing.End) error {
+	done := s.Tx.Model(&store.CrossingRow{}).Where("id = ? AND ended = ?", w.got.State.ID, false).Update("ended", true)
+	if done.Error == nil && done.RowsAffected != 1 {
+		return performing.Lost(e)
 	}
-	return errors.New("an effect is not known")
+	s.After(func() {
+		lasting := ""
+		if w.session != nil {
+			lasting = w.session.Lasting
+		}
+		w.rm.crossings.ended(w.got.State.ID, lasting)
+	})
+	return done.Error
+}
+
+// once consumes what counts once. Where a crossing found it used before, it is refused for that already.
+func (rm *Room) once(s *performing.Storing, e crossing.Once) error {
+	err := s.Tx.Create(&store.UsedRow{Key: UsedKey(e), Until: e.Until.UTC()}).Error
+	if !store.IsTaken(err) {
+		return err
+	}
+	if w, is := s.Turn.(*writing); is && w.used() {
+		return nil
+	}
+	return performing.Lost(e)
+}
+
+// putUpstream keeps what a provider gave with its word.
+func (w *writing) putUpstream(s *performing.Storing, e crossing.PutUpstream) error {
+	if err := w.holds(s.Tx, e); err != nil {
+		return err
+	}
+	return w.rm.sessions.PutUpstream(s.Tx, w.session.Lasting, e.Provider, e.Upstream, w.session.Expires)
+}
+
+// putConsent remembers what the person agreed to.
+func (w *writing) putConsent(s *performing.Storing, e crossing.PutConsent) error {
+	return w.known(s.Tx, e, func() error { return w.rm.grants.Agree(s.Tx, e.App, w.person.ID, e.Scopes) })
+}
+
+// holdMessage keeps the message for a back channel.
+func (w *writing) holdMessage(s *performing.Storing, e crossing.HoldMessage) error {
+	h := w.hold
+	return s.Tx.Create(&store.HeldRow{Hash: store.Hash(h.Key), Application: string(e.App), Expires: h.Until.UTC(),
+		Sealed: w.rm.store.Seal("held", h.Octets)}).Error
+}
+
+// requestEntry has somebody ask for entry.
+func (w *writing) requestEntry(s *performing.Storing, e crossing.RequestEntry) error {
+	return w.known(s.Tx, e, func() error {
+		made, err := w.rm.requests.Ask(s.Tx, e.App, w.person.ID)
+		if person := w.person.ID; made {
+			s.After(func() { w.rm.requests.Tell(e.App, person) })
+		}
+		return err
+	})
 }
 
 // known does what is about somebody with an account, if they may be let in still.
 func (w *writing) known(tx *gorm.DB, e crossing.Effect, do func() error) error {
-	ok, err := w.welcome(tx, w.personID())
+	ok, err := w.welcome(tx, w.person.ID)
 	if err == nil && !ok {
-		return &lostError{e}
+		return performing.Lost(e)
 	}
 	if err != nil {
 		return err
 	}
 	return do()
 }
-
-func (w *writing) after(do func()) { w.made.after = append(w.made.after, do) }
 
 // used reports whether it was found to be used before.
 func (w *writing) used() bool {
@@ -209,8 +201,8 @@ func (w *writing) used() bool {
 func UsedKey(e crossing.Once) []byte { return store.Hash(string(e.Provider) + "\x1f" + e.ID) }
 
 // keep stores the state for the next turn.
-func (w *writing) keep(tx *gorm.DB) error {
-	r := w.record
+func (w *writing) keep(s *performing.Storing, e crossing.Keep) error {
+	tx, r := s.Tx, w.record
 	r.State.Kept = true
 	plain, err := json.Marshal(r)
 	if err != nil {
@@ -222,7 +214,7 @@ func (w *writing) keep(tx *gorm.DB) error {
 			w.turns).
 			Updates(map[string]any{"turns": r.State.Turns, "sealed": sealed})
 		if done.Error == nil && done.RowsAffected != 1 {
-			return &lostError{crossing.Keep{}}
+			return performing.Lost(e)
 		}
 		err = done.Error
 	} else {
@@ -232,7 +224,7 @@ func (w *writing) keep(tx *gorm.DB) error {
 	if err == nil && len(w.dropped) > 0 {
 		err = tx.Where("id IN ?", w.dropped).Delete(&store.CrossingRow{}).Error
 	}
-	w.after(func() {
+	s.After(func() {
 		w.rm.crossings.put(r, n)
 		w.turns = r.State.Turns
 	})
@@ -240,30 +232,24 @@ func (w *writing) keep(tx *gorm.DB) error {
 }
 
 // change stores what becomes of the person.
-func (w *writing) change(tx *gorm.DB, e crossing.ChangePerson) error {
-	made, without, err := w.rm.records.MakeGroups(tx, change.By{Who: "sign-in"}, e.Make)
+func (w *writing) change(s *performing.Storing, e crossing.ChangePerson) error {
+	made, without, err := w.rm.records.MakeGroups(s.Tx, change.By{Who: "sign-in"}, e.Make)
 	if err != nil {
 		return err
 	}
-	w.after(func() { w.rm.records.Made(made) })
+	s.After(func() { w.rm.records.Made(made) })
 	if f := e.Follow; f != nil && len(without) > 0 {
 		e.Follow = &person.Following{From: f.From, Groups: slices.DeleteFunc(slices.Clone(f.Groups),
 			func(n federation.Name) bool { return slices.Contains(without, n) })}
 	}
-	if e.Person == 0 {
-		e.Identifier = w.made.person.Identifier
-	}
-	if e.Settle != "" && w.rendered.Subject != "" {
-		e.Known = []person.Subject{{App: e.Settle, Value: w.rendered.Subject, Source: person.SubjectDerived}}
-	}
-	done, err := w.rm.people.Apply(w.rm.store.In(tx), e.Change)
+	done, err := w.rm.people.Apply(w.rm.store.In(s.Tx), e.Change)
 	var lost *person.LostError
 	if errors.As(err, &lost) {
 		e.Lost = lost.Guard
-		return &lostError{e}
+		return performing.Lost(e)
 	}
 	if err == nil && e.Person == 0 {
-		w.made.person.ID = done[0].Person
+		w.person.ID, w.person.Identifier = done[0].Person, e.Identifier
 	}
 	return err
 }
@@ -282,33 +268,33 @@ func (w *writing) welcome(tx *gorm.DB, person int64) (bool, error) {
 // holds is the guard of what hangs on the session: it is there, and its person may be let in.
 func (w *writing) holds(tx *gorm.DB, e crossing.Effect) error {
 	if w.session == nil {
-		return &lostError{e}
+		return performing.Lost(e)
 	}
 	var n int64
 	err := tx.Model(&store.SessionRow{}).Where("lasting = ? AND expires > ?", w.session.Lasting,
 		w.rm.now().UTC()).Count(&n).Error
 	if err == nil && n == 0 {
-		return &lostError{e}
+		return performing.Lost(e)
 	}
 	ok := false
 	if err == nil {
-		ok, err = w.welcome(tx, w.personID())
+		ok, err = w.welcome(tx, w.person.ID)
 	}
 	if err == nil && !ok {
-		return &lostError{e}
+		return performing.Lost(e)
 	}
 	return err
 }
 
 // putSession gives the browser a session in place of the one it had.
-func (w *writing) putSession(tx *gorm.DB, e crossing.PutSession) error {
-	s := w.session
+func (w *writing) putSession(in *performing.Storing, e crossing.PutSession) error {
+	s, tx := w.session, in.Tx
 	if s.Person.ID == 0 && s.Person.Key != "" {
-		s.Person.ID, s.Person.Identifier = w.made.person.ID, w.made.person.Identifier
+		s.Person.ID, s.Person.Identifier = w.person.ID, w.person.Identifier
 	}
 	as, err := w.overtaken(tx, e)
 	if err == nil && as {
-		return &lostError{e}
+		return performing.Lost(e)
 	}
 	if err != nil {
 		return err
@@ -322,7 +308,7 @@ func (w *writing) putSession(tx *gorm.DB, e crossing.PutSession) error {
 	} else {
 		if e.Old != "" {
 			_, err = w.rm.leaving.End(tx, w.facts.Session)
-			w.after(w.rm.outbox.Wake)
+			in.After(w.rm.outbox.Wake)
 		}
 		if err == nil {
 			err = tx.Create(row).Error
@@ -331,7 +317,7 @@ func (w *writing) putSession(tx *gorm.DB, e crossing.PutSession) error {
 	if err == nil {
 		err = tx.Model(&store.CrossingRow{}).Where("id = ?", w.got.State.ID).Update("session", s.Lasting).Error
 	}
-	w.after(func() {
+	in.After(func() {
 		if old := w.facts.Session; old != nil && old.Ref != s.Ref {
 			w.rm.sessions.Drop(old.Ref)
 		}
@@ -372,59 +358,47 @@ func (w *writing) prolong(tx *gorm.DB, row *store.SessionRow) error {
 		w.rm.grants.Extend(tx, row.Lasting, row.Expires))
 }
 
-// personID is who enters, also when they are made in this turn.
-func (w *writing) personID() int64 {
-	if w.made.person.ID != 0 {
-		return w.made.person.ID
-	}
-	return w.got.Person.ID
-}
-
-// give keeps the grant that was made with the message.
-func (w *writing) give(tx *gorm.DB, e crossing.Give) error {
-	if err := w.holds(tx, e); err != nil || w.rendered.Grant == nil {
+// give keeps the grant that goes with the message.
+func (w *writing) give(s *performing.Storing, e crossing.Give) error {
+	if err := w.holds(s.Tx, e); err != nil {
 		return err
 	}
-	g := *w.rendered.Grant
-	g.Person = w.personID()
-	reference := w.began.Reference
-	if reference == "" {
-		reference = w.reference
-	}
-	return w.rm.grants.Put(tx, crossing.Granted{Grant: g, Word: e.Word, Trace: reference}, w.session.Expires)
+	e.Grant.Person = w.person.ID
+	reference := cmp.Or(w.began.Reference, w.reference)
+	return w.rm.grants.Put(s.Tx, crossing.Granted{Grant: e.Grant, Word: e.Word, Trace: reference}, w.session.Expires)
 }
 
 // issued remembers what the application was told within the session, for
 // sign-out.
-func (w *writing) issued(tx *gorm.DB, e crossing.Issued) error {
-	if w.rendered.Name == nil {
-		return w.holds(tx, e)
-	}
-	if err := w.holds(tx, e); err != nil {
+func (w *writing) issued(s *performing.Storing, e crossing.Issued) error {
+	if err := w.holds(s.Tx, e); err != nil || e.Name == nil {
 		return err
 	}
-	name, err := json.Marshal(w.rendered.Name)
+	name, err := json.Marshal(e.Name)
 	if err != nil {
 		return err
 	}
-	if w.rendered.Grant != nil { // it is told the same again: once is enough
-		if err := tx.Where("session = ? AND application = ? AND session_index = ?", []byte(w.session.Lasting),
-			string(e.App),
-			w.rendered.Session).Delete(&store.IssuedRow{}).Error; err != nil {
+	if e.Once {
+		if err := s.Tx.Where("session = ? AND application = ? AND session_index = ?", []byte(w.session.Lasting),
+			string(e.App), e.Session).Delete(&store.IssuedRow{}).Error; err != nil {
 			return err
 		}
 	}
-	return tx.Create(&store.IssuedRow{Session: []byte(w.session.Lasting), Application: string(e.App),
-		SessionIndex: w.rendered.Session,
-		Sealed:       w.rm.store.Seal("issued", name), At: w.rm.now().UTC(), Expires: w.session.Expires.UTC()}).Error
+	return s.Tx.Create(&store.IssuedRow{Session: []byte(w.session.Lasting), Application: string(e.App),
+		SessionIndex: e.Session, Sealed: w.rm.store.Seal("issued", name), At: w.rm.now().UTC(),
+		Expires: w.session.Expires.UTC()}).Error
 }
 
 // mostTold is how many octets are kept of what an application was told of somebody.
 const mostTold = 16 << 10
 
 // entered counts an entry, and keeps what the application was told.
-func (w *writing) entered(tx *gorm.DB, e crossing.Enter) error {
-	row := store.UseRow{Person: w.personID(), App: string(e.App), Last: w.rm.now(), Sealed: []byte{}}
+func (w *writing) entered(s *performing.Storing, e crossing.Enter) error {
+	return w.known(s.Tx, e, func() error { return w.counted(s.Tx, e) })
+}
+
+func (w *writing) counted(tx *gorm.DB, e crossing.Enter) error {
+	row := store.UseRow{Person: w.person.ID, App: string(e.App), Last: w.rm.now(), Sealed: []byte{}}
 	if row.Person == 0 {
 		return nil
 	}

@@ -17,10 +17,12 @@ import (
 	"gorm.io/gorm"
 
 	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/gate/grants"
 	"innergate.example/innergate/internal/gate/people"
+	"innergate.example/innergate/internal/gate/performing"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/sessions"
 	"innergate.example/innergate/internal/store"
@@ -38,6 +40,7 @@ func TestEveryEffectIsGuarded(t *testing.T) {
 	rm := &Room{store: st, now: clock, people: people.New(people.Parts{Store: st, Now: clock, Records: &records.Room{}}),
 		sessions: sessions.New(st, slog.New(slog.DiscardHandler), clock, 0),
 		grants:   grants.New(st, clock, nil), tries: nil}
+	rm.Performs(performing.New(st))
 	rm.crossings, err = loadPlaces(st, now)
 	require.NoError(t, err)
 	link := []person.Link{{Provider: "p", Key: "key"}}
@@ -74,9 +77,9 @@ func TestEveryEffectIsGuarded(t *testing.T) {
 		names = append(names, strings.TrimPrefix(fmt.Sprintf("%T", e), "crossing."))
 		got := crossing.Turn{State: crossing.State{ID: "c", Kept: true}, Person: person.Person{ID: 1, Key: "key"},
 			Effects: []crossing.Effect{e}}
-		one := &turn{rm: rm, ctx: context.Background(), facts: crossing.Facts{Session: &crossing.Session{Lasting: "gone",
+		one := &turn{rm: rm, ctx: context.Background(), snap: &federation.Snapshot{}, facts: crossing.Facts{Session: &crossing.Session{Lasting: "gone",
 			Person: got.Person}}}
-		lost, err := one.store(got, crossing.Rendered{}, &stored{person: got.Person})
+		_, lost, err := one.store(got, crossing.Rendered{})
 		require.NoError(t, err, "%T", e)
 		require.IsType(t, e, lost, "it is overtaken, and nothing says so")
 		if c, is := e.(crossing.ChangePerson); is {
@@ -85,7 +88,7 @@ func TestEveryEffectIsGuarded(t *testing.T) {
 	}
 	source, err := os.ReadFile("../../core/crossing/next.go")
 	require.NoError(t, err)
-	for _, m := range regexp.MustCompile(`func \((\w+)\) effect\(\)`).FindAllStringSubmatch(string(source), -1) {
+	for _, m := range regexp.MustCompile(`func \((\w+)\) Effect\(\)`).FindAllStringSubmatch(string(source), -1) {
 		require.True(t, free[m[1]] != "" || slices.Contains(names, m[1]),
 			"%s has neither a guard here nor a reason why it needs none", m[1])
 	}

@@ -27,7 +27,7 @@ func newPlaces(t *testing.T) *places {
 
 func begun(network, id, handle string, at time.Time) record {
 	return record{State: crossing.State{ID: id, Legs: []crossing.Leg{{Handle: handle}}, Began: at,
-		 Browser: crossing.Tie{Network: network}}}
+		Browser: crossing.Tie{Network: network}}}
 }
 
 // Where all places are taken, the oldest of the network that holds most gives

@@ -58,24 +58,68 @@ type Parts struct {
 func New(p Parts) *Room {
 	rm := &Room{store: p.Store, happenings: p.Happenings, now: p.Now, records: p.Records, sessions: p.Sessions,
 		performer: p.Performer, grants: p.Grants, outbox: p.Outbox, strangers: limit.NewFlow()}
-	rm.satisfies()
+	rm.performs()
 	return rm
 }
 
-// satisfies has what a sign-out lacks looked up within the transaction that stores what it decides.
-func (rm *Room) satisfies() {
+// turn is a sign-out on its way through the core, within the transaction that stores what it decides.
+type turn struct {
+	performing.Acting[signout.Turn]
+	rm    *Room
+	tx    *gorm.DB
+	s     signout.State
+	e     signout.Event
+	state string // that the browser is to come back with
+}
+
+// Advance decides.
+func (t *turn) Advance(crossing.Effect) signout.Turn {
+	return signout.Advance(t.rm.records.Snapshot(), t.s, t.e, t.Facts, t.rm.now())
+}
+
+// Lacks is what it lacks; nobody outside is asked.
+func (t *turn) Lacks(got signout.Turn) (*crossing.Lacks, []crossing.Effect) {
+	lacks, _ := got.Next.(*crossing.Lacks)
+	return lacks, nil
+}
+
+// Finish stores what was decided.
+func (t *turn) Finish(_ context.Context, got signout.Turn) (crossing.Effect, error) {
+	t.s = got.State
+	return nil, t.Performer.StoreIn(t.tx, t.Asker, got.Effects)
+}
+
+// turn takes a sign-out through the core. state is what the browser is to come back with.
+func (rm *Room) turn(tx *gorm.DB, s signout.State, e signout.Event, state string) (signout.Turn, error) {
+	t := &turn{rm: rm, tx: tx, s: s, e: e, state: state}
+	t.Performer, t.Asker = rm.performer, &performing.Asker{Turn: t}
+	return performing.Run(tx.Statement.Context, t)
+}
+
+// performs has what a sign-out lacks looked up, and what it decides stored.
+func (rm *Room) performs() {
+	performing.Stores(rm.performer, func(s *performing.Storing, e signout.EndSession) error {
+		return rm.drop(s.Tx, e.Session)
+	})
+	performing.Stores(rm.performer, func(s *performing.Storing, e signout.Tell) error {
+		return rm.outbox.Notify(s.Tx, e.App, e.Notice.Notice, s.Turn.(*turn).s.Trace)
+	})
+	performing.Stores(rm.performer, func(s *performing.Storing, e signout.Keep) error {
+		t := s.Turn.(*turn)
+		return rm.keep(s.Tx, e.To, t.state, t.s)
+	})
 	performing.Satisfies(rm.performer, func(_ context.Context, a *performing.Asker, n signout.WasTold) ([]signout.Issued,
 		error) {
-		return rm.issued(a.Turn.(*gorm.DB), n.Session)
+		return rm.issued(a.Turn.(*turn).tx, n.Session)
 	})
 	performing.Satisfies(rm.performer, func(_ context.Context, a *performing.Asker, n signout.Stands) (bool, error) {
 		var rows int64
-		err := a.Turn.(*gorm.DB).Model(&store.SessionRow{}).Where("lasting = ?", n.Session).Count(&rows).Error
+		err := a.Turn.(*turn).tx.Model(&store.SessionRow{}).Where("lasting = ?", n.Session).Count(&rows).Error
 		return rows > 0, err
 	})
 	performing.Satisfies(rm.performer, func(_ context.Context, a *performing.Asker, n signout.IsIn) (*crossing.Upstream,
 		error) {
-		up, kept, err := rm.sessions.UpstreamIn(a.Turn.(*gorm.DB), n.Session, n.Provider)
+		up, kept, err := rm.sessions.UpstreamIn(a.Turn.(*turn).tx, n.Session, n.Provider)
 		if !kept {
 			return nil, err
 		}
@@ -145,21 +189,6 @@ func (rm *Room) signOut(ctx context.Context, e signout.Event) (state string, tol
 	return next, len(t.Notices), err
 }
 
-// turn decides once on a sign-out, and stores what is to be. state is what the browser is to come back with.
-func (rm *Room) turn(tx *gorm.DB, s signout.State, e signout.Event, state string) (t signout.Turn, err error) {
-	asker := &performing.Asker{Turn: tx}
-	t, err = performing.Decide(tx.Statement.Context, rm.performer, asker, &crossing.Facts{},
-		func(f crossing.Facts) (signout.Turn, *crossing.Lacks, error) {
-			t := signout.Advance(rm.records.Snapshot(), s, e, f, rm.now())
-			lacks, _ := t.Next.(*crossing.Lacks)
-			return t, lacks, nil
-		})
-	if err != nil {
-		return t, err
-	}
-	return t, rm.do(tx, t, state)
-}
-
 // issued is what applications were told in a session.
 func (rm *Room) issued(tx *gorm.DB, session string) ([]signout.Issued, error) {
 	var rows []store.IssuedRow
@@ -175,27 +204,6 @@ func (rm *Room) issued(tx *gorm.DB, session string) ([]signout.Issued, error) {
 		out[i] = signout.Issued{App: federation.ID(r.Application), Session: r.SessionIndex, Name: json.RawMessage(name)}
 	}
 	return out, nil
-}
-
-// do stores what a turn decided.
-func (rm *Room) do(tx *gorm.DB, t signout.Turn, state string) error {
-	for _, e := range t.Effects {
-		var err error
-		switch e := e.(type) {
-		case signout.EndSession:
-			err = rm.drop(tx, e.Session)
-		case signout.Tell:
-			err = rm.outbox.Notify(tx, e.App, e.Notice.Notice, t.State.Trace)
-		case signout.Keep:
-			err = rm.keep(tx, e.To, state, t.State)
-		default:
-			err = fmt.Errorf("an effect of a sign-out is not known: %T", e)
-		}
-		if err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // goes is where the browser goes now; "" is nowhere.

@@ -76,7 +76,7 @@ func (rm *Room) look(ctx context.Context, snap *federation.Snapshot, in *crossin
 		return out, err
 	}
 	now := rm.Now()
-	return performing.Decide(ctx, rm.Performer, &performing.Asker{Snap: snap}, &crossing.Facts{},
+	return performing.Decide(ctx, rm.Performer, &performing.Asker{Snap: snap},
 		func(f crossing.Facts) (crossing.Shown, *crossing.Lacks, error) {
 			f.Whose(in.People)
 			out, lacks := crossing.Portal(snap, *in, now)

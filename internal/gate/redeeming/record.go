@@ -20,52 +20,53 @@ import (
 )
 
 // names are the standard ones of requests.
-var names = map[string]string{"token": "Token request", "userinfo": "UserInfo request",
-	"introspect": "Introspection request", "revoke": "Revocation request", "push": "Pushed authorization request"}
+var names = map[oidcside.What]string{oidcside.AskToken: "Token request", oidcside.AskUserInfo: "UserInfo request",
+	oidcside.AskIntrospect: "Introspection request", oidcside.AskRevoke: "Revocation request",
+	oidcside.AskPush: "Pushed authorization request"}
 
 // record tells what was asked and what came of it in the trace of the sign-in that
 // it is about. A refusal that is about none gets a trace of its own, as far as
 // strangers may fill the disk.
-func (rm *Room) record(a *asked, err error, given *oidcside.Tokens) {
+func (rm *Room) record(a *asked, err error, given bool) {
 	refusal := oidc.RefusalOf(err)
 	word := ""
 	if refusal != nil {
 		word = string(refusal.Code)
 	} else if err != nil {
 		word = "server_error"
-		rm.log.Error("a request of an application failed by our own fault", "call", a.call, "error", err)
+		rm.log.Error("a request of an application failed by our own fault", "call", a.What, "error", err)
 	}
-	rm.results.WithLabelValues(a.call, word).Inc()
-	if err == nil && given != nil && a.client != nil && a.client.Kind == oidc.Service {
-		rm.recordService(a, given)
+	rm.results.WithLabelValues(string(a.What), word).Inc()
+	if err == nil && given && a.Client.Kind == oidc.Service {
+		rm.recordService(a)
 		return
 	}
-	if err != nil && refusal == nil || refusal == nil && a.kept == nil {
+	if err != nil && refusal == nil || refusal == nil && a.Given == nil {
 		return
 	}
-	if refusal == nil && (given == nil && a.call != "revoke" || a.often) {
+	if refusal == nil && (!given && a.What != oidcside.AskRevoke || a.often) {
 		return // what is only looked at, or comes again and again, is not told each time
 	}
 	steps := rm.steps(a, refusal, given)
-	if a.kept != nil && a.kept.Trace != "" {
+	if a.Given != nil && a.Given.Trace != "" {
 		if refusal != nil {
-			refusal.Reference = a.kept.Trace
+			refusal.Reference = a.Given.Trace
 		}
 		result, code := resulting(a, refusal)
-		rm.happenings.Append(a.kept.Trace, steps, result, code)
+		rm.happenings.Append(a.Given.Trace, steps, result, code)
 		return
 	}
-	if refusal == nil || !rm.strangers.Take(a.caller.Network, a.now) {
+	if refusal == nil || !rm.strangers.Take(a.Caller.Network, a.Now) {
 		return
 	}
-	head := store.TraceHead{ID: random.Reference(), Started: a.now.UTC(), StartedBy: "application",
+	head := store.TraceHead{ID: random.Reference(), Started: a.Now.UTC(), StartedBy: "application",
 		Result:  crossing.Refused,
-		Finding: string(refusal.Finding.Code), Verified: a.proved != (oidc.Proved{}) && a.method != oidc.NoMethod}
-	if a.app != nil {
-		head.Application = string(a.app.Name)
+		Finding: string(refusal.Finding.Code), Verified: a.Proved != (oidc.Proved{}) && a.Method != oidc.NoMethod}
+	if a.App != nil {
+		head.Application = string(a.App.Name)
 	}
 	refusal.Reference = head.ID
-	rm.log.Info("refused", "reference", head.ID, "finding", head.Finding, "application", head.Application, "call", a.call)
+	rm.log.Info("refused", "reference", head.ID, "finding", head.Finding, "application", head.Application, "call", a.What)
 	rm.happenings.Record(head, steps, nil)
 }
 
@@ -73,9 +74,9 @@ func (rm *Room) record(a *asked, err error, given *oidcside.Tokens) {
 // a token that is used twice or a scope that grows are its result; so is a code that is redeemed
 // after all, once the client had it right. "" leaves it as it was.
 func resulting(a *asked, refusal *oidc.Refusal) (result, code string) {
-	by := a.form.Get("grant_type")
+	by := a.Form.Get("grant_type")
 	switch {
-	case a.call != "token" || a.app == nil || a.app.ID != a.kept.Client:
+	case a.What != oidcside.AskToken || a.App == nil || a.App.ID != a.Given.Client:
 		return "", ""
 	case refusal == nil && by == "authorization_code":
 		return crossing.Entered, ""
@@ -93,34 +94,35 @@ func resulting(a *asked, refusal *oidc.Refusal) (result, code string) {
 const serviceAgain = 10 * time.Minute
 
 // recordService records that a service got a token, now and then.
-func (rm *Room) recordService(a *asked, given *oidcside.Tokens) {
-	if last, ok := rm.told.Load(a.app.ID); ok && a.now.Sub(last.(time.Time)) < serviceAgain {
+func (rm *Room) recordService(a *asked) {
+	if last, ok := rm.told.Load(a.App.ID); ok && a.Now.Sub(last.(time.Time)) < serviceAgain {
 		return
 	}
-	rm.told.Store(a.app.ID, a.now)
-	rm.happenings.Record(store.TraceHead{ID: random.Reference(), Started: a.now.UTC(), StartedBy: "application",
-		Application: string(a.app.Name), Result: crossing.Entered, Verified: true}, rm.steps(a, nil, given), nil)
+	rm.told.Store(a.App.ID, a.Now)
+	rm.happenings.Record(store.TraceHead{ID: random.Reference(), Started: a.Now.UTC(), StartedBy: "application",
+		Application: string(a.App.Name), Result: crossing.Entered, Verified: true}, rm.steps(a, nil, true), nil)
 }
 
 // steps are those of a request and its answer, on the back channel.
-func (rm *Room) steps(a *asked, refusal *oidc.Refusal, given *oidcside.Tokens) []any {
-	in := crossing.TraceStep{At: a.now.UTC(), From: crossing.Application, To: crossing.GateLane, Name: names[a.call],
-		Binding: "back channel", Checks: a.checks, Octets: shown(a)}
+func (rm *Room) steps(a *asked, refusal *oidc.Refusal, given bool) []any {
+	in := crossing.TraceStep{At: a.Now.UTC(), From: crossing.Application, To: crossing.GateLane, Name: names[a.What],
+		Binding: "back channel", Checks: a.Checks, Octets: shown(a)}
 	out := crossing.TraceStep{At: rm.now().UTC(), From: crossing.GateLane, To: crossing.Application,
-		Name: strings.Replace(names[a.call], "request", "response", 1), Binding: "back channel"}
-	if a.side != nil {
-		in.Values = append(in.Values, federation.Value{Label: "Client ID", Value: string(a.side.ClientID)},
-			federation.Value{Label: "Client authentication", Value: string(a.method)})
+		Name: strings.Replace(names[a.What], "request", "response", 1), Binding: "back channel"}
+	if a.App != nil {
+		client := a.App.Side.(*oidcside.Application).ClientID
+		in.Values = append(in.Values, federation.Value{Label: "Client ID", Value: string(client)},
+			federation.Value{Label: "Client authentication", Value: string(a.Method)})
 	}
 	switch {
 	case refusal != nil:
 		in.Finding = refusal.Finding.From(sideOf(refusal.Finding))
 		out.Values = []federation.Value{{Label: "error", Value: string(refusal.Code)}}
-	case given != nil:
-		out.Values = append(out.Values, federation.Value{Label: "Scope", Value: given.Scope},
-			federation.Value{Label: "Access token", Value: fmt.Sprintf("good for %d s", given.ExpiresIn)})
-		if a.form.Get("grant_type") != "refresh_token" { // what is refreshed says the same again
-			out.Octets = decoded(given)
+	case given:
+		out.Values = append(out.Values, federation.Value{Label: "Scope", Value: a.tokens.Scope},
+			federation.Value{Label: "Access token", Value: fmt.Sprintf("good for %d s", a.tokens.ExpiresIn)})
+		if a.Form.Get("grant_type") != "refresh_token" { // what is refreshed says the same again
+			out.Octets = decoded(&a.tokens)
 		}
 	}
 	veil := rm.veil(a)
@@ -130,14 +132,14 @@ func (rm *Room) steps(a *asked, refusal *oidc.Refusal, given *oidcside.Tokens) [
 // veil takes out what the trace is not to keep.
 func (rm *Room) veil(a *asked) *trace.Veil {
 	app, provider := "", ""
-	if a.app != nil {
-		app = string(a.app.Name)
+	if a.App != nil {
+		app = string(a.App.Name)
 	}
-	if a.kept == nil {
+	if a.Given == nil {
 		return trace.NewVeil(rm.records.Snapshot(), app, provider)
 	}
-	veil := trace.NewVeil(rm.records.Snapshot(), app, string(a.kept.Word.Provider))
-	veil.Named(a.kept.Word.Subject.Value, a.kept.Subject)
+	veil := trace.NewVeil(rm.records.Snapshot(), app, string(a.Given.Word.Provider))
+	veil.Named(a.Given.Word.Subject.Value, a.Given.Subject)
 	return veil
 }
 
@@ -153,7 +155,7 @@ func sideOf(f *finding.Finding) finding.Side {
 // were there.
 func shown(a *asked) string {
 	var lines []string
-	for name, values := range a.form {
+	for name, values := range a.Form {
 		for _, v := range values {
 			if crossing.Hides(name) || name == "code" {
 				v = "(not recorded)"

@@ -7,12 +7,11 @@ package redeeming
 
 import (
 	"context"
+	"crypto/rand"
 	"crypto/sha256"
 	"errors"
 	"log/slog"
-	"net/url"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -22,16 +21,13 @@ import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/crossing/oidcside"
 	"innergate.example/innergate/internal/core/federation"
-	"innergate.example/innergate/internal/core/finding"
-	"innergate.example/innergate/internal/core/grant"
-	"innergate.example/innergate/internal/core/oidc"
-	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/gate/copies"
 	"innergate.example/innergate/internal/gate/grants"
 	"innergate.example/innergate/internal/gate/happening"
 	"innergate.example/innergate/internal/gate/keyring"
 	"innergate.example/innergate/internal/gate/limit"
 	"innergate.example/innergate/internal/gate/performing"
+	"innergate.example/innergate/internal/gate/random"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/sessions"
 	"innergate.example/innergate/internal/store"
@@ -82,7 +78,7 @@ func New(p Parts) *Room {
 		results: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "innergate_token_requests_total",
 			Help: "Requests of applications without a browser, by what was asked and the error they heard."},
 			[]string{"call", "error"})}
-	rm.satisfies()
+	rm.performs()
 	return rm
 }
 
@@ -90,111 +86,116 @@ func New(p Parts) *Room {
 func (rm *Room) Results() prometheus.Collector { return rm.results }
 
 // Caller is a request as it came in.
-type Caller struct {
-	Authorization string
-	Query         string
-	Form          string // the body
-	ContentType   string
-	Network       string // where it came from, for counting
-}
+type Caller = oidcside.Caller
 
-// asked is a request of a client that has proved who it is.
+// asked is a request on its way through the core, with what was done for it.
 type asked struct {
-	call   string
-	caller Caller
-	form   url.Values
-	snap   *federation.Snapshot
-	app    *federation.Application
-	side   *oidcside.Application
-	client *oidc.Client
-	proved oidc.Proved
-	method oidc.Method
-	now    time.Time
-	kept   *crossing.Granted // that the request is about, once it is known
-	checks finding.Checks
-	often  bool // it is one of many of its kind in a short time
+	performing.Acting[oidcside.Came]
+	oidcside.Call
+	rm     *Room
+	tokens oidcside.Tokens
+	pushed string // name of the request that was pushed
+	often  bool   // it is one of many of its kind in a short time
+	leave  func() // ends the turn of asking a provider, if it is this one's
 }
 
-// largestForm is how much of a body is read, in octets.
-const largestForm = 128 << 10
-
-// read takes a form apart: each parameter once, and none of value (RFC 6749 §3.2).
-func read(c Caller) (url.Values, error) {
-	if t, _, _ := strings.Cut(c.ContentType, ";"); !strings.EqualFold(strings.TrimSpace(t),
-		"application/x-www-form-urlencoded") {
-		return nil, oidc.Wrong(oidc.InvalidRequest, finding.Compare("Content-Type", "application/x-www-form-urlencoded",
-			c.ContentType))
-	}
-	if len(c.Form) > largestForm {
-		return nil, oidc.Wrong(oidc.InvalidRequest, finding.Fact("Cause", "the body is too large"))
-	}
-	if f := crossing.SecretIn(c.Query, append([]string{"code", "code_verifier", "refresh_token", "token"},
-		crossing.CallSecrets...)); f != nil {
-		return nil, oidc.Refuse(oidc.InvalidRequest, f)
-	}
-	form, err := url.ParseQuery(c.Form)
-	if err != nil {
-		return nil, oidc.Wrong(oidc.InvalidRequest, finding.Fact("Cause", err.Error()))
-	}
-	for name, values := range form {
-		form[name] = slices.DeleteFunc(values, func(v string) bool { return v == "" })
-		switch {
-		case len(form[name]) == 0:
-			delete(form, name)
-		case len(form[name]) > 1 && name != "resource":
-			return nil, oidc.Wrong(oidc.InvalidRequest, finding.Fact("Given more than once", finding.Clip(name)))
-		}
-	}
-	return form, nil
+// ask takes a request through the core, and records it. given tells that tokens are its answer.
+func (rm *Room) ask(ctx context.Context, what oidcside.What, c Caller) (*asked, oidcside.Came, error) {
+	a := &asked{rm: rm, leave: func() {},
+		Call: oidcside.Call{What: what, Caller: c, Snap: rm.records.Snapshot(), ID: random.ID(), Now: rm.now()}}
+	a.Performer, a.Asker = rm.performer, &performing.Asker{Snap: a.Snap, Network: c.Network, Turn: a,
+		Made: crossing.Made{Random: rand.Reader, Now: a.Now,
+			Secret: func(name string) (string, error) { return rm.keyring.Credential(ctx, name) }}}
+	defer func() { a.leave() }()
+	came, err := performing.Run(ctx, a)
+	rm.record(a, err, came.Issue != nil)
+	return a, came, err
 }
 
-// begin has the client prove who it is.
-func (rm *Room) begin(ctx context.Context, call string, c Caller) (*asked, error) {
-	a := &asked{call: call, caller: c, snap: rm.records.Snapshot(), now: rm.now()}
-	form, err := read(c)
-	if err != nil {
-		return a, err
-	}
-	a.form = form
-	if err := rm.about(ctx, a); err != nil {
-		return a, err
-	}
-	presented, err := oidc.Present(c.Authorization, form)
-	if err != nil {
-		return a, err
-	}
-	a.method = presented.Method
-	app, ok := a.snap.ApplicationBy(oidcside.Name, string(presented.ClientID))
-	if !ok {
-		return a, oidc.Refuse(oidc.InvalidClient, finding.New(finding.ApplicationUnknown, finding.Fact("client_id",
-			finding.Clip(presented.ClientID))))
-	}
-	a.app, a.side = app, app.Side.(*oidcside.Application)
-	if err := rm.proveWithin(ctx, a, presented); err != nil {
-		return a, err
-	}
-	a.checks.Pass("Client", "proved by "+string(a.method))
-	return a, rm.spend(ctx, a)
+// Advance decides.
+func (a *asked) Advance(lost crossing.Effect) oidcside.Came { return a.Call.Advance(a.Facts, lost) }
+
+// Lacks is what it lacks.
+func (a *asked) Lacks(came oidcside.Came) (*crossing.Lacks, []crossing.Effect) {
+	return came.Lacks, came.Effects
 }
 
-// proveWithin proves, and bounds how often a secret can be guessed that the client brought
-// along. No other proof is ever locked, and no secret that was right from this network before.
-func (rm *Room) proveWithin(ctx context.Context, a *asked, p oidc.Presented) error {
-	key := "client " + string(a.app.ID) + " " + a.caller.Network
-	guess := p.Guess(a.side.Client(nil)) && !rm.right.has(key, p.Sums())
-	if guess && !rm.tries.Open(key, a.now) {
-		wait := rm.tries.Wait(key, a.now).Round(time.Second)
-		return &oidc.Refusal{Code: oidc.Busy, Wait: wait, Finding: finding.New(finding.ClientLocked,
-			finding.Fact("Network", a.caller.Network), finding.Fact("Again in", wait.String()))}
+// Satisfy looks up what is lacked; a provider's side asks in its own name.
+func (a *asked) Satisfy(ctx context.Context, came oidcside.Came, l *crossing.Lacks) error {
+	a.Asker.Provider = a.Asking
+	return a.Acting.Satisfy(ctx, came, l)
+}
+
+// A client that refreshes within so short a time, after so many turns, is not
+// recorded each time: its sign-in would be nothing else.
+const (
+	oftenTurns  = 3
+	oftenWithin = time.Minute
+)
+
+// Finish makes the tokens while the disk takes what was decided, and gives them out only if it did. A refusal is the
+// error; what it leaves behind is stored as well.
+func (a *asked) Finish(ctx context.Context, came oidcside.Came) (lost crossing.Effect, err error) {
+	type made struct {
+		oidcside.Tokens
+		err error
 	}
-	err := rm.prove(ctx, a, p)
-	switch {
-	case err != nil && guess:
-		rm.tries.Fail(key, a.now)
-	case err == nil && guess:
-		rm.right.put(key, p.Sums())
+	ready := make(chan made, 1)
+	if came.Issue != nil {
+		side := a.App.Side.(*oidcside.Application)
+		go func() {
+			got, err := side.Tokens(*came.Issue)
+			ready <- made{got, err}
+		}()
 	}
+	if lost, err = a.Store(ctx, came, came.Effects); lost != nil || err != nil {
+		return lost, err
+	}
+	if came.Issue == nil {
+		return nil, came.Refused
+	}
+	if k := a.Given; k != nil {
+		a.often = k.Turn > oftenTurns && a.Now.Sub(k.Used) < oftenWithin
+	}
+	got := <-ready
+	a.tokens = got.Tokens
+	return nil, got.err
+}
+
+// Token answers a token request (RFC 6749 §3.2). Errors are oidc.Refusal, or of our
+// own.
+func (rm *Room) Token(ctx context.Context, c Caller) (oidcside.Tokens, error) {
+	a, _, err := rm.ask(ctx, oidcside.AskToken, c)
+	return a.tokens, err
+}
+
+// UserInfo says what a token lets know of a person (OpenID Connect Core §5.3).
+// Refusals have the codes of RFC 6750 §3.1.
+func (rm *Room) UserInfo(ctx context.Context, c Caller, token string) (map[string]any, error) {
+	c.Bearer = token
+	_, came, err := rm.ask(ctx, oidcside.AskUserInfo, c)
+	return came.Says, err
+}
+
+// Introspect says what a token is good for (RFC 7662), to its own application and to
+// those that are its audience.
+func (rm *Room) Introspect(ctx context.Context, c Caller) (map[string]any, error) {
+	_, came, err := rm.ask(ctx, oidcside.AskIntrospect, c)
+	return came.Says, err
+}
+
+// Revoke takes a token back (RFC 7009): an access token alone, or with a refresh
+// token everything that its sign-in gave. One that is not known is no error.
+func (rm *Room) Revoke(ctx context.Context, c Caller) error {
+	_, _, err := rm.ask(ctx, oidcside.AskRevoke, c)
 	return err
+}
+
+// Push keeps an authorization request until the browser comes with its name
+// (RFC 9126 §2.1).
+func (rm *Room) Push(ctx context.Context, c Caller) (uri string, life time.Duration, err error) {
+	a, _, err := rm.ask(ctx, oidcside.AskPush, c)
+	return a.pushed, oidcside.PushedLife(), err
 }
 
 // proofs are secrets that were right, by application and network, as sums.
@@ -221,113 +222,98 @@ func (p *proofs) put(key string, sums [][sha256.Size]byte) {
 	p.kept[key] = sums
 }
 
-// spend consumes what the client may use once, whatever becomes of its request.
-func (rm *Room) spend(ctx context.Context, a *asked) error {
-	if a.proved.Once == "" {
-		return nil
-	}
-	err := rm.store.Write(ctx, func(tx *gorm.DB) error {
-		return tx.Create(&store.UsedRow{Key: store.Hash("assertion\x1f" + string(a.app.ID) + "\x1f" + a.proved.Once),
-			Until: a.proved.Until.UTC()}).Error
-	})
-	if store.IsTaken(err) {
-		return oidc.Refuse(oidc.InvalidClient, finding.New(finding.ClientAssertionTwice, finding.Fact("jti", a.proved.Once)))
-	}
-	return err
-}
-
-// prove holds the client's proof against its keys, which are asked for again once if
-// none fits.
-func (rm *Room) prove(ctx context.Context, a *asked, p oidc.Presented) (err error) {
-	a.client = a.side.Client(nil)
-	fetched := a.side.KeyAddress != "" && p.Method == oidc.SignedJWT
-	for anew := false; ; anew = true {
-		if fetched {
-			more, err := rm.keys(ctx, a.app, anew)
-			if err != nil {
-				return err
-			}
-			a.client = a.side.Client(more)
-		}
-		a.proved, err = p.Prove(a.client, oidcside.Issuer(&a.snap.Gate), a.now)
-		if anew || !fetched || !finding.Is(err, finding.TokenKey) {
-			return err
-		}
-	}
-}
-
-// keys are those at an application's address.
-func (rm *Room) keys(ctx context.Context, a *federation.Application, anew bool) ([]oidc.Key, error) {
-	read, f, err := rm.copies.Of(ctx, a, anew)
-	switch {
-	case err != nil:
-		return nil, err
-	case f != nil:
-		return nil, oidc.Refuse(oidc.InvalidClient, f)
-	}
-	return read.([]oidc.Key), nil
-}
-
-// about finds the grant that a request names, so that whatever comes of it is told
-// in the trace of its sign-in.
-func (rm *Room) about(ctx context.Context, a *asked) error {
-	for _, name := range []string{"code", "refresh_token", "token"} {
-		h, ok := grant.ReadHandle(a.snap.Gate.Handles, a.form.Get(name))
-		if !ok {
-			continue
-		}
-		id := oidcside.GrantOf(h)
-		var err error
-		if a.kept, err = rm.find(ctx, id); err != nil || a.kept != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// find gives a grant, nil if there is none.
-func (rm *Room) find(ctx context.Context, id string) (*crossing.Granted, error) {
-	k, found, err := rm.grants.Get(ctx, id)
-	if err != nil || !found {
-		return nil, err
-	}
-	return &k, nil
-}
-
-// renewed decides whether somebody may still be told of, with the people that it
-// takes, and what.
-func (rm *Room) renewed(ctx context.Context, a *federation.Application, k *crossing.Granted,
-	snap *federation.Snapshot) (profile.Released, error) {
-	now := rm.now()
-	return decide(ctx, rm, &asked{snap: snap}, func(f crossing.Facts) (profile.Released, *crossing.Lacks, error) {
-		return crossing.Renew(snap, crossing.Renewal{App: a, Word: &k.Word, Person: k.Person, People: f.People()}, now)
-	})
-}
-
-// decide has something decided, with what that lacks looked up. What the token is of is what the request is about.
-func decide[T any](ctx context.Context, rm *Room, a *asked, step func(crossing.Facts) (T, *crossing.Lacks,
-	error)) (out T, err error) {
-	facts := crossing.Facts{}
-	out, err = performing.Decide(ctx, rm.performer, &performing.Asker{Snap: a.snap}, &facts, step)
-	if given, _ := crossing.Fact(facts, oidcside.WasGiven{}); given != nil {
-		a.kept = given
-	}
-	return out, err
-}
-
-// satisfies has looked up what is asked about tokens.
-func (rm *Room) satisfies() {
-	performing.Satisfies(rm.performer, func(ctx context.Context, _ *performing.Asker, n oidcside.WasRevoked) (bool,
-		error) {
+// performs has looked up what is asked about tokens, and stored what is decided on them.
+func (rm *Room) performs() {
+	p := rm.performer
+	performing.Satisfies(p, func(ctx context.Context, _ *performing.Asker, n oidcside.WasRevoked) (bool, error) {
 		return rm.revoked(ctx, n.Token)
 	})
-	performing.Satisfies(rm.performer, func(ctx context.Context, _ *performing.Asker,
-		n oidcside.WasGiven) (*crossing.Granted, error) {
-		return rm.find(ctx, n.Grant)
+	performing.Satisfies(p, func(ctx context.Context, _ *performing.Asker, n oidcside.WasGiven) (*crossing.Granted,
+		error) {
+		k, found, err := rm.grants.Get(ctx, n.Grant)
+		if err != nil || !found {
+			return nil, err
+		}
+		return &k, nil
 	})
-	performing.Satisfies(rm.performer, func(ctx context.Context, _ *performing.Asker, n oidcside.GoesOn) (bool, error) {
+	performing.Satisfies(p, func(ctx context.Context, _ *performing.Asker, n oidcside.GoesOn) (bool, error) {
 		return rm.sessions.Lives(ctx, n.Session)
 	})
+	performing.Satisfies(p, func(_ context.Context, _ *performing.Asker, n oidcside.MayGuess) (g oidcside.Guessing,
+		err error) {
+		if g.Right = rm.right.has(n.Client, n.Sums); !g.Right && !rm.tries.Open(n.Client, rm.now()) {
+			g.Wait = max(rm.tries.Wait(n.Client, rm.now()), time.Second)
+		}
+		return g, nil
+	})
+	performing.Satisfies(p, func(ctx context.Context, _ *performing.Asker, n oidcside.ClientKeys) (c crossing.Copied,
+		err error) {
+		c.Document, c.Fail, err = rm.copies.Of(ctx, n.App, n.Anew)
+		return c, err
+	})
+	performing.Satisfies(p, func(ctx context.Context, a *performing.Asker, n oidcside.KeptOf) (*crossing.Upstream,
+		error) {
+		a.Turn.(*asked).enter(n.Session)
+		up, kept, err := rm.sessions.Upstream(ctx, n.Session, n.Provider)
+		if !kept {
+			return nil, err
+		}
+		return &up, err
+	})
+	performing.Satisfies(p, func(_ context.Context, _ *performing.Asker, n oidcside.MayPush) (bool, error) {
+		return rm.pushes.Take(n.Network, rm.now()), nil
+	})
+	rm.stores()
+}
+
+// stores says how what is decided on tokens is stored.
+func (rm *Room) stores() {
+	p := rm.performer
+	performing.Notes(p, func(_ context.Context, _ *performing.Asker, e oidcside.Guessed) {
+		if e.Right == nil {
+			rm.tries.Fail(e.Client, rm.now())
+			return
+		}
+		rm.right.put(e.Client, e.Right)
+	})
+	performing.Stores(p, func(s *performing.Storing, e oidcside.MoveGrant) error {
+		err := rm.grants.Move(s.Tx, e.From, e.Next)
+		if errors.Is(err, grants.ErrMoved) {
+			return performing.Lost(e)
+		}
+		return err
+	})
+	performing.Stores(p, func(s *performing.Storing, e oidcside.EndGrant) error {
+		return rm.grants.End(s.Tx, e.Grant, e.Why)
+	})
+	performing.Stores(p, func(s *performing.Storing, e oidcside.PutGrant) error {
+		return rm.grants.Put(s.Tx, crossing.Granted{Grant: e.Grant}, e.Until)
+	})
+	performing.Stores(p, func(s *performing.Storing, e oidcside.TakeBack) error {
+		err := s.Tx.Create(&store.UsedRow{Key: revokedKey(e.Token), Until: e.Until}).Error
+		if store.IsTaken(err) {
+			return nil
+		}
+		return err
+	})
+	performing.Stores(p, func(s *performing.Storing, e oidcside.MoveUpstream) error {
+		return rm.sessions.MoveUpstream(s.Tx, e.Session, e.Provider, e.Upstream)
+	})
+	performing.Stores(p, func(s *performing.Storing, e oidcside.HoldRequest) error {
+		a := s.Turn.(*asked)
+		a.pushed = pushedName + random.Text(32)
+		return s.Tx.Create(&store.HeldRow{Hash: store.Hash(a.pushed), Application: string(e.App), Expires: e.Until.UTC(),
+			Sealed: rm.store.Seal("held", []byte(e.Form))}).Error
+	})
+}
+
+// revokedKey is what a revoked access token is remembered by, until it ends.
+func revokedKey(id string) []byte { return store.Hash("revoked\x1f" + id) }
+
+func (rm *Room) revoked(ctx context.Context, id string) (bool, error) {
+	var n int64
+	err := rm.store.Read.WithContext(ctx).Model(&store.UsedRow{}).Where("key = ?", revokedKey(id)).Count(&n).Error
+	return n > 0, err
 }
 
 // Redeem gives a message that was held for an application, once; nil if there is

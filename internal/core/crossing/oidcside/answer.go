@@ -38,15 +38,13 @@ func (a *Application) Naming(*federation.Application, json.RawMessage) (profile.
 // answer is the plan of an authorization response with a code, and of what can be
 // redeemed by it.
 type answer struct {
-	side   *Application
-	app    federation.ID
-	reply  reply
-	name   profile.Name
-	person int64
-	word   *crossing.Answer
-	id     string // of the grant
-	told   []profile.Claim
-	lasts  string // names the session
+	side  *Application
+	reply reply
+	name  profile.Name
+	word  *crossing.Answer
+	grant grant.Grant
+	sid   string // by which the application is told of the session
+	told  []profile.Claim
 	// attributes are what the release made.
 	attributes []profile.Attribute
 	now        time.Time
@@ -61,34 +59,44 @@ func (a *Application) Answer(in crossing.AnswerIn) (crossing.Plan, error) {
 	if in.Released.Name.Kind == profile.Passing {
 		r.Scopes = slices.DeleteFunc(slices.Clone(r.Scopes), func(s string) bool { return s == offline })
 	}
-	return answer{side: a, app: in.App.ID, reply: r, name: in.Released.Name, person: in.Person.ID, word: in.Answer,
-		id:   in.New,
-		told: a.told(in.Released.Attributes, r), attributes: in.Released.Attributes, lasts: in.Session, now: in.Now}, nil
+	name := in.Released.Name
+	offers := !a.NoRefresh && name.Kind != profile.Passing
+	return answer{side: a, reply: r, name: name, word: in.Answer, sid: sidOf(in.Session, string(a.ClientID)),
+		told: a.told(in.Released.Attributes, r), attributes: in.Released.Attributes, now: in.Now,
+		grant: grant.Grant{ID: in.New, Client: in.App.ID, Person: in.Person.ID, Subject: a.subjectOf(in), Scopes: r.Scopes,
+			Resources: r.Resources, Session: in.Session, Offline: offers && slices.Contains(r.Scopes, offline),
+			Refreshes: offers, Began: in.Now, IDClaims: r.IDClaims, InfoClaims: r.InfoClaims,
+			Code: grant.Code{RedirectURI: r.RedirectURI, Challenge: r.Challenge, Nonce: r.Nonce}}}, nil
+}
+
+// subjectOf is by what the application is told somebody: for a name that passes, it lasts as long as the session.
+func (a *Application) subjectOf(in crossing.AnswerIn) string {
+	switch name := in.Released.Name; {
+	case name.Kind == profile.Passing:
+		from := strings.Join([]string{"session", in.Session, string(in.Answer.ProviderID), in.Answer.Subject.Value}, "\x1f")
+		return crossing.Derive(in.Gate.Pairwise, from, string(a.ClientID))
+	case name.Derived():
+		return crossing.Derive(in.Gate.Pairwise, in.Person.Identifier, name.For)
+	default:
+		return name.Value
+	}
 }
 
 const offline = "offline_access"
 
-// Render makes the code, and the grant that it stands for.
-func (p answer) Render(g *federation.Gate, m crossing.Made) (crossing.Rendered, error) {
-	var out crossing.Rendered
-	sub := p.name.Value
-	switch {
-	case p.name.Kind == profile.Passing:
-		s := p.word.Subject
-		sub = crossing.Derive(g.Pairwise, strings.Join([]string{"session", p.lasts, string(p.word.ProviderID), s.Value},
-			"\x1f"),
-			string(p.side.ClientID))
-	case p.name.Derived():
-		sub = crossing.Derive(g.Pairwise, m.Identifier, p.name.For)
-		out.Subject = sub
+// Issues is what can be redeemed by the code.
+func (p answer) Issues() crossing.Issue {
+	out := crossing.Issue{Session: p.sid, Name: Told{Subject: p.grant.Subject}, Grant: &p.grant}
+	if p.name.Derived() {
+		out.Subject = p.grant.Subject
 	}
-	offers := !p.side.NoRefresh && p.name.Kind != profile.Passing
-	out.Grant = &grant.Grant{ID: p.id, Client: p.app, Person: p.person, Subject: sub, Scopes: p.reply.Scopes,
-		Resources: p.reply.Resources, Session: p.lasts, Offline: offers && slices.Contains(p.reply.Scopes, offline),
-		Refreshes: offers, Began: p.now, IDClaims: p.reply.IDClaims, InfoClaims: p.reply.InfoClaims,
-		Code: grant.Code{RedirectURI: p.reply.RedirectURI, Challenge: p.reply.Challenge, Nonce: p.reply.Nonce}}
-	out.Session, out.Name = sidOf(p.lasts, string(p.side.ClientID)), Told{Subject: sub}
-	code := grant.Handle{Kind: grant.CodeHandle, Grant: p.id}.Token(g.Handles)
+	return out
+}
+
+// Render makes the code.
+func (p answer) Render(g *federation.Gate, _ crossing.Made) (crossing.Rendered, error) {
+	var out crossing.Rendered
+	code := grant.Handle{Kind: grant.CodeHandle, Grant: p.grant.ID}.Token(g.Handles)
 	out.Departure = p.reply.depart(g, "Authorization response", "code", code)
 	out.Departure.Until = p.now.Add(grant.CodeLife)
 	return out, nil

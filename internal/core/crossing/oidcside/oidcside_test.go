@@ -245,7 +245,7 @@ func word() *crossing.Answer {
 func number(s string) profile.Value { n, _ := profile.NumberOf(s); return n }
 
 // answered plans and makes the response for somebody.
-func (w world) answered(t testing.TB, own json.RawMessage, who string) (crossing.Rendered, crossing.AnswerIn) {
+func (w world) answered(t testing.TB, own json.RawMessage, who string) (crossing.Issue, crossing.AnswerIn) {
 	want, err := w.side().Naming(w.app, own)
 	require.NoError(t, err)
 	a := word()
@@ -259,10 +259,10 @@ func (w world) answered(t testing.TB, own json.RawMessage, who string) (crossing
 		Now:     now, Person: person.Person{ID: 1, Identifier: who}}
 	plan, err := w.side().Answer(in)
 	require.NoError(t, err)
-	r, err := plan.Render(&w.snap.Gate, crossing.Made{Random: rand.Reader, Now: now, Identifier: who})
+	r, err := plan.Render(&w.snap.Gate, crossing.Made{Random: rand.Reader, Now: now})
 	require.NoError(t, err)
 	require.NotContains(t, string(r.Octets)+r.Shown, strings.Split(r.Location, "code=igc_")[1:], "no code is recorded")
-	return r, in
+	return plan.(crossing.Issuing).Issues(), in
 }
 
 // tokens redeems what a response granted.

@@ -50,8 +50,8 @@ func (WasRevoked) Gives(bool) {}
 // WasGiven asks for a grant. The fact is nil if it is not known.
 type WasGiven struct{ Grant string }
 
-// Key is one: a token is of one grant.
-func (WasGiven) Key() string { return "given" }
+// Key names the grant.
+func (n WasGiven) Key() string { return "given " + n.Grant }
 
 // Outside is false.
 func (WasGiven) Outside() bool { return false }
@@ -80,13 +80,25 @@ type good struct {
 
 // Whose is the application that a token was given to, as far as that is known by now.
 func (s *Brought) Whose(f crossing.Facts) (*federation.Application, bool) {
-	if given, _ := crossing.Fact(f, WasGiven{}); given != nil {
+	if given := s.given(f, nil); given != nil {
 		return s.snap.ApplicationOf(given.Client)
 	}
 	if s.bearer.Grant != "" || s.bearer.ClientID == "" {
 		return nil, false
 	}
 	return s.snap.ApplicationBy(Name, string(s.bearer.ClientID))
+}
+
+// given is the grant that a token is of, once it is known; else what is given.
+func (s *Brought) given(f crossing.Facts, other *crossing.Granted) *crossing.Granted {
+	id := s.bearer.Grant
+	if s.refresh != nil {
+		id = s.refresh.Grant
+	}
+	if given, _ := crossing.Fact(f, WasGiven{id}); given != nil {
+		return given
+	}
+	return other
 }
 
 // good sees that an access token gives something. Errors are findings.

@@ -66,12 +66,7 @@ func TestRulesAtASignIn(t *testing.T) {
 		require.Nil(t, need)
 		return err
 	}
-	var word *crossing.Answer
-	for _, e := range got.Effects {
-		if give, is := e.(crossing.Give); is {
-			word = &give.Word
-		}
-	}
+	word := &w.keep(got).Proofs[0]
 	require.NoError(t, released(word))
 	w.people[key] = person.Person{ID: 7, Key: key}
 	require.True(t, finding.Is(released(word), finding.AccessNobody), "who has left the group is not told of any more")
@@ -146,15 +141,13 @@ func TestAStepUpIsAskedOnce(t *testing.T) {
 	require.Contains(t, w.sent(old), `ForceAuthn="true"`)
 	require.Equal(t, crossing.Entered, w.answer(old.State, nil).Result)
 	entered := w.answer(old.State, nil)
-	for _, e := range entered.Effects {
-		if give, is := e.(crossing.Give); is {
-			_, need, err := crossing.Renew(w.snap, crossing.Renewal{App: w.app, Word: &give.Word, Person: entered.State.Person,
-				People: map[string]person.Person{}}, now.Add(8*time.Hour))
-			if need == nil {
-				require.NoError(t, err, "what was fresh then is fresh enough for its tokens")
-			}
-		}
-	}
+	word := w.keep(entered).Proofs[0]
+	word.Entered = now
+	w.session = nil
+	_, need, err := crossing.Renew(w.snap, crossing.Renewal{App: w.app, Word: &word, Person: entered.State.Person,
+		People: map[string]person.Person{person.LinkKey("", word.Subject): {}}}, now.Add(8*time.Hour))
+	require.Nil(t, need)
+	require.NoError(t, err, "what was fresh then is fresh enough for its tokens")
 	// What the application asked for holds beside what the rule asks for.
 	exact := w.request(func(q *saml.AuthnRequest) { q.Contexts, q.Comparison = []string{password}, "exact" })
 	require.Equal(t, finding.ContextOther, w.answer(w.answer(exact.State, func(a *saml.Answer) {

@@ -172,6 +172,13 @@ func (a *Application) Answer(in crossing.AnswerIn) (crossing.Plan, error) {
 		Destination: r.Address, InResponseTo: r.InReplyTo, Audience: a.SP.EntityID,
 		NameID: a.nameIDOf(in.Released.Name, face.EntityID), AuthnInstant: ans.When(), SessionNotOnOrAfter: ans.Until,
 		Context: ans.Context, Authorities: ans.Authorities}}
+	p.msg.SessionIndex = madeFor("session index", in)
+	switch n := in.Released.Name; {
+	case n.Kind == profile.Passing:
+		p.msg.NameID.Value = madeFor("passing name", in)
+	case n.Derived():
+		p.msg.NameID.Value = crossing.Derive(in.Gate.Pairwise, in.Person.Identifier, n.For)
+	}
 	if err := p.writable(in); err != nil {
 		return nil, err
 	}
@@ -188,6 +195,26 @@ func (a *Application) Answer(in crossing.AnswerIn) (crossing.Plan, error) {
 	}
 	return p, nil
 }
+
+// madeFor is a name that is made for one answer, and that tells nothing to anybody else (SAML core §8.3.8, §2.7.2).
+func madeFor(what string, in crossing.AnswerIn) string {
+	return "_" + crossing.Derive(in.Gate.Pairwise, what+"\x1f"+in.New, string(in.App.ID))
+}
+
+// Issues is by what the application is told the person and the session.
+func (p answer) Issues() crossing.Issue {
+	out := crossing.Issue{Session: p.msg.SessionIndex, Name: subject(p.msg.NameID)}
+	if p.name.Derived() {
+		out.Subject = p.msg.NameID.Value
+	}
+	return out
+}
+
+// Holds reports whether the application fetches the message by an artifact.
+func (p answer) Holds() bool { return p.reply.Held }
+
+// Holds likewise.
+func (p refusal) Holds() bool { return p.reply.Held }
 
 // writable takes what can stand in XML: a name that cannot is refused, and so is a mandatory
 // attribute of which nothing is left; other values are left out.
@@ -238,24 +265,16 @@ func visible(s string) string {
 // Notes are values that were left out.
 func (p answer) Notes() finding.Checks { return p.notes }
 
-// Render makes it: names first, then the assertion, signed and encrypted as the
+// Render makes it: identifiers first, then the assertion, signed and encrypted as the
 // record says.
 func (p answer) Render(g *federation.Gate, m crossing.Made) (crossing.Rendered, error) {
 	_, set := p.side.face(g, p.app, p.reply.Shared)
 	msg := p.msg
 	var err error
-	for _, id := range []*string{&msg.ResponseID, &msg.AssertionID, &msg.SessionIndex} {
+	for _, id := range []*string{&msg.ResponseID, &msg.AssertionID} {
 		if *id, err = newID(m.Random); err != nil {
 			return crossing.Rendered{}, err
 		}
-	}
-	switch {
-	case p.name.Kind == profile.Passing:
-		if msg.NameID.Value, err = newID(m.Random); err != nil {
-			return crossing.Rendered{}, err
-		}
-	case p.name.Derived():
-		msg.NameID.Value = crossing.Derive(g.Pairwise, m.Identifier, p.name.For)
 	}
 	s := p.side
 	octets, err := saml.WriteResponse(msg, saml.Protection{Pair: set.Current, SignResponse: s.Sign == SignBoth,
@@ -265,10 +284,7 @@ func (p answer) Render(g *federation.Gate, m crossing.Made) (crossing.Rendered, 
 		return crossing.Rendered{}, err
 	}
 	out, err := deliver(p.msg.Issuer, p.reply, octets, m)
-	if p.name.Derived() {
-		out.Subject = msg.NameID.Value
-	}
-	out.Session, out.Name, out.Until = msg.SessionIndex, subject(msg.NameID), p.msg.At.Add(lifetime)
+	out.Until = p.msg.At.Add(lifetime)
 	return out, err
 }
 

@@ -168,7 +168,7 @@ func TestSubjectRace(t *testing.T) {
 	done := w.answer(asked.State, nil)
 	i := slices.IndexFunc(done.Effects, func(e crossing.Effect) bool { _, ok := e.(crossing.ChangePerson); return ok })
 	lost := done.Effects[i].(crossing.ChangePerson)
-	require.Equal(t, w.app.ID, lost.Settle)
+	require.Equal(t, w.app.ID, lost.Known[0].App)
 	lost.Lost = person.GuardSubject
 	is := crossing.WhoIs{Link: lost.Link[0].Key, For: w.app.ID}
 	f := crossing.With(crossing.With(crossing.Facts{}, crossing.WasUsed{}, false), is,
@@ -182,7 +182,7 @@ func TestSubjectRace(t *testing.T) {
 	require.Contains(t, again.Next.(*crossing.Leave).Plan.Sent(), federation.Value{Label: "NameID", Value: "1001"})
 	for _, e := range again.Effects {
 		if c, is := e.(crossing.ChangePerson); is {
-			require.Empty(t, c.Settle)
+			require.Empty(t, c.Known)
 		}
 	}
 }
@@ -209,7 +209,7 @@ func TestCrossingInPureTurns(t *testing.T) {
 	require.NotContains(t, string(octets), "groups", "no message is stored")
 	done := w.answer(stored, func(a *saml.Answer) { a.Authorities = []string{"urn:behind"} })
 	require.Equal(t, []string{"used", "people"}, w.asked)
-	require.Equal(t, []string{"End", "Once", "ChangePerson", "PutSession", "Issued", "HoldMessage", "Give", "Enter"},
+	require.Equal(t, []string{"End", "Once", "ChangePerson", "PutSession", "Issued", "Enter"},
 		effects(done), "in one transaction, the end first")
 	require.Equal(t, crossing.Ended, done.State.Stage)
 	require.True(t, done.Verified)
