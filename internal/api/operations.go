@@ -190,6 +190,23 @@ var (
 		"What was done to people, and by whom, the oldest first; gone after a time")
 	ListRecipients = gets[None, List[Recipient]]("/recipients", "list-recipients",
 		"Who is told what is done to people, and how far they have heard")
+	ListRehearsals = gets[RehearsalFilter, List[Rehearsal]]("/rehearsals", "list-rehearsals",
+		"Saved sign-in tests, with what their newest runs came to")
+	ProposeRehearsal = gets[RehearsalProposal, ProposedRehearsal]("/rehearsals/proposal", "propose-rehearsal",
+		"A rehearsal as the connection stands for somebody, or as a recorded sign-in went; nothing is stored")
+	BeginRun = adds[Named, Run]("/rehearsals/{name}/runs", "begin-run",
+		"Start a run of a rehearsal; the answer holds, once, the link to be opened in the browser of whoever rehearses")
+	ListRuns = gets[RunFilter, List[Run]]("/rehearsals/{name}/runs", "list-runs", "Runs of a rehearsal, the newest first")
+	ShowRun  = gets[Numbered, Run]("/runs/{id}", "show-run", "One run, with its steps so far and its verdict")
+	EndRun   = does[Numbered, Run]("/runs/{id}/end", "end-run", "End a run now, with everything that it gave")
+	SayOfRun = does[SaidOfRun, Run]("/runs/{id}/said", "say-of-run", "Say what the application did with the answer")
+	WatchRun = gets[Numbered, Stream]("/runs/{id}/watch", "watch-run",
+		"A run while it goes on, as server-sent events: each holds all of it, as show-run does")
+	ListMade = gets[None, List[MadePerson]]("/rehearsals/made", "list-made",
+		"People of whom rehearsals made accounts, and who have not come for real since")
+	WatchTraces = gets[None, Stream]("/traces/watch", "watch-traces",
+		"Sign-ins while they happen, as server-sent events")
+
 	ExportPeople = gets[PeopleExport, []byte]("/people/export", "export-people",
 		"People as a list that can be taken in again")
 

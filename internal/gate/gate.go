@@ -45,6 +45,7 @@ import (
 	"innergate.example/innergate/internal/gate/recipients"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/redeeming"
+	"innergate.example/innergate/internal/gate/rehearsing"
 	"innergate.example/innergate/internal/gate/rollover"
 	"innergate.example/innergate/internal/gate/sessions"
 	"innergate.example/innergate/internal/gate/traces"
@@ -100,12 +101,14 @@ type Gate struct {
 	Grants    *grants.Room
 	Leaving   *leaving.Room
 	Redeeming *redeeming.Room
-	Outbox    *outbox.Room
-	Jobs      *jobs.Room
-	Requests  *approving.Room
-	Phases    *phases.Room
-	Roll      *roll.Room
-	Comparing *comparing.Room
+	// Rehearsals are runs of saved sign-in tests.
+	Rehearsals *rehearsing.Room
+	Outbox     *outbox.Room
+	Jobs       *jobs.Room
+	Requests   *approving.Room
+	Phases     *phases.Room
+	Roll       *roll.Room
+	Comparing  *comparing.Room
 
 	base     string
 	store    *store.Store
@@ -169,6 +172,7 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 		Keys:      g.Keys,
 		Freshness: g.Freshness, Editions: kept, Kinds: append([]*federation.Description{federation.AccessRules,
 			federation.SelectionRules, federation.Roles, federation.StartingPoints, federation.Recipients,
+			federation.Rehearsals,
 			federation.Defaults, federation.PortalSettings}, o.Kinds...)}, self, o.Protocols)
 	if err != nil {
 		return err
@@ -243,13 +247,19 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	g.Phases = phases.New(phases.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Records: g.Records, Traces: g.Traces,
 		Checking:  g.Checking,
 		Comparing: g.Comparing, Mailer: mailer})
+	g.Rehearsals, err = rehearsing.New(ctx, rehearsing.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Base: g.base,
+		Records: g.Records, Sessions: g.sessions, Leaving: g.Leaving, Tries: g.tries, Account: g.Comparing.Has})
+	if err != nil {
+		return err
+	}
 	g.Redeeming = redeeming.New(redeeming.Parts{Store: o.Store, Happenings: g.Happenings, Log: o.Log, Now: o.Now,
 		Records:  g.Records,
-		Sessions: g.sessions, Grants: g.Grants, Copies: g.Copies, Keys: g.Keys, Tries: g.tries, Performer: performer})
+		Sessions: g.sessions, Grants: g.Grants, Copies: g.Copies, Keys: g.Keys, Tries: g.tries, Performer: performer,
+		Rehearsals: g.Rehearsals})
 	g.Crossings, err = driving.New(driving.Parts{Store: o.Store, Happenings: g.Happenings, Log: o.Log, Now: o.Now,
 		Records:  g.Records,
 		Sessions: g.sessions, People: g.People, Keys: g.Keys, Tries: g.tries, Grants: g.Grants, Leaving: g.Leaving,
-		Outbox: g.Outbox, Mailer: mailer, Requests: g.Requests})
+		Outbox: g.Outbox, Mailer: mailer, Requests: g.Requests, Rehearsals: g.Rehearsals})
 	if err == nil {
 		g.Crossings.Performs(performer)
 	}
@@ -324,6 +334,7 @@ func (g *Gate) sweep() {
 			g.working.Go(func() { g.report("asking for copies failed", g.Copies.RefreshDue(g.ctx)) })
 		case <-often.C:
 			g.working.Go(func() { g.report("telling recipients failed", g.Recipients.Tell(g.ctx)) })
+			g.working.Go(func() { g.report("ending rehearsals failed", g.Rehearsals.Sweep(g.ctx)) })
 		case <-tick.C:
 			g.sessions.Sweep(g.now())
 			g.tries.Sweep(g.now())

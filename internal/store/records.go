@@ -274,6 +274,7 @@ type SessionRow struct {
 	Lasting  string    `gorm:"index"` // names it for as long as it is one person's
 	Used     time.Time // last time that somebody came with it, now and then
 	Revision int       // guards against two at once
+	Run      string    // of a rehearsal, '' for a real one
 }
 
 // GrantRow is what one sign-in gave an application.
@@ -427,7 +428,8 @@ type TraceRow struct {
 	Verified    bool `gorm:"index"` // a counterpart proved to be one
 	Octets      int64
 	Steps       int
-	Account     int64 `gorm:"index:trace_of_account"` // number of the person, 0 for nobody on record
+	Account     int64  `gorm:"index:trace_of_account"` // number of the person, 0 for nobody on record
+	Run         string // of a rehearsal
 }
 
 // StepRow is one step of a trace, sealed.

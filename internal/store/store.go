@@ -367,8 +367,9 @@ func (s *Store) Stats(ctx context.Context, now time.Time) (Stats, error) {
 	var out Stats
 	db := s.Read.WithContext(ctx)
 	err := errors.Join(
-		db.Model(&SessionRow{}).Where("expires > ?", now.UTC()).Count(&out.Sessions).Error,
-		db.Model(&PersonRow{}).Count(&out.Persons).Error,
+		db.Model(&SessionRow{}).Where("expires > ? AND run = ''", now.UTC()).Count(&out.Sessions).Error,
+		db.Model(&PersonRow{}).Where("id NOT IN (SELECT person FROM rehearsal_made_rows)").
+			Count(&out.Persons).Error,
 		db.Model(&ProviderRow{}).Count(&out.Providers).Error,
 		db.Model(&ApplicationRow{}).Count(&out.Applications).Error)
 	out.TracesDropped = s.Traces.dropped.Load()

@@ -348,6 +348,7 @@ func TestStepsOfTheSchemaAreFrozen(t *testing.T) {
 		"main-0015.sql":   "36fc3e53bde08dd2", "main-0016.sql": "702ef1f1b0d25aad", "main-0017.sql": "c8a0495ff6a1003f",
 		"main-0018.sql": "9d0103c7223dafc4", "main-0019.sql": "3af12d7b52da6d80", "main-0020.sql": "44b57680de269c40",
 		"traces-0005.sql": "e7804f26f0e1d3d1", "traces-0006.sql": "b09c04ecabc01e60",
+		"main-0021.sql": "9572da7f8cfd09c1", "traces-0007.sql": "45eaf4b3d2772d36",
 		"traces-0001.sql": "9a67da4c8f08ae4f", "traces-0002.sql": "bfe9e1902ce14877",
 	}
 	files, err := os.ReadDir("schema")
@@ -468,7 +469,8 @@ func TestFreePagesOfEarlierBuilds(t *testing.T) {
 		newer := "0005"
 		if last == "0014" {
 			newer = "0015"
-			for _, statement := range []string{"DELETE FROM migrations WHERE id IN ('0016', '0017', '0018', '0019', '0020')",
+			for _, statement := range []string{"DELETE FROM migrations WHERE id IN ('0016', '0017', '0018', '0019', '0020', '0021')",
+				"DROP TABLE rehearsal_run_rows", "DROP TABLE rehearsal_made_rows", "ALTER TABLE session_rows DROP COLUMN run",
 				"DROP TABLE person_event_rows", "DROP TABLE recipient_rows", "ALTER TABLE person_rows DROP COLUMN revision",
 				"DROP TABLE use_rows", "DROP TABLE admission_rows", "DROP TABLE request_rows",
 				"ALTER TABLE object_rows RENAME TO unit_rows",
@@ -481,7 +483,8 @@ func TestFreePagesOfEarlierBuilds(t *testing.T) {
 			}
 		}
 		if newer == "0005" {
-			for _, statement := range []string{"DELETE FROM migrations WHERE id = '0006'", "DROP TABLE decision_rows",
+			for _, statement := range []string{"DELETE FROM migrations WHERE id IN ('0006', '0007')", "DROP TABLE decision_rows",
+				"ALTER TABLE trace_rows DROP COLUMN run",
 				"DROP INDEX trace_of_account", "ALTER TABLE trace_rows DROP COLUMN account"} {
 				_, err = db.Exec(statement)
 				require.NoError(t, err, statement)

@@ -58,6 +58,7 @@ type TraceHead struct {
 	Verified    bool
 	Account     int64    // of the person, 0 for nobody on record
 	Grounds     []string // what was decided by in this turn; it is counted, not kept
+	Run         string   // of a rehearsal; "" for a real sign-in
 }
 
 // TraceLog writes traces in the background. When its buffer is full, entries are
@@ -219,7 +220,7 @@ func (t *TraceLog) write(tx *gorm.DB, e entry) error {
 	if e.adds {
 		h = TraceHead{ID: row.ID, Started: row.Started, Application: row.Application, Provider: row.Provider,
 			StartedBy: row.StartedBy, Result: row.Result, Finding: row.Finding, Millis: row.Millis, Verified: row.Verified,
-			Account: row.Account}
+			Account: row.Account, Run: row.Run}
 	}
 	if e.adds && e.head.Result != "" {
 		h.Result, h.Finding = e.head.Result, e.head.Finding
@@ -227,6 +228,7 @@ func (t *TraceLog) write(tx *gorm.DB, e entry) error {
 	row.ID, row.Started, row.Application, row.Provider, row.StartedBy = h.ID, h.Started, h.Application, h.Provider,
 		h.StartedBy
 	row.Result, row.Finding, row.Millis, row.Verified = h.Result, h.Finding, h.Millis, row.Verified || h.Verified
+	row.Run = h.Run
 	if h.Account != 0 {
 		row.Account = h.Account
 	}
@@ -234,6 +236,9 @@ func (t *TraceLog) write(tx *gorm.DB, e entry) error {
 		row.Named = t.s.Seal("trace person", []byte(h.Person))
 	}
 	for _, ground := range h.Grounds {
+		if h.Run != "" {
+			break // a rehearsal is no use of a rule
+		}
 		if err := decided(tx, h.Application, ground); err != nil {
 			return err
 		}
@@ -400,13 +405,14 @@ type TraceFilter struct {
 	Limit       int
 	Accounts    []int64 // with a search: those of these people, too
 	Account     int64   // of Each: of this person, and those of which it is not known
+	Rehearsed   bool    // of List: those of rehearsals, in place of real ones
 }
 
 // List gives traces, newest first, and how many there are for each result. It
 // waits for what has been recorded up to now.
 func (t *TraceLog) List(ctx context.Context, f TraceFilter) ([]TraceHead, map[string]int64, error) {
 	t.settle(ctx)
-	q := t.s.traces.WithContext(ctx).Model(&TraceRow{}).Order("started DESC, id")
+	q := t.s.traces.WithContext(ctx).Model(&TraceRow{}).Where("(run <> '') = ?", f.Rehearsed).Order("started DESC, id")
 	if f.Application != "" {
 		q = q.Where("application = ?", f.Application)
 	}
@@ -476,7 +482,7 @@ func (t *TraceLog) Lasts(ctx context.Context, proved bool) (apps, providers map[
 		var rows []TraceRow
 		// SQLite gives the other columns of the row that has the maximum.
 		err := t.s.traces.WithContext(ctx).Raw(`SELECT id, application, provider, started_by, result, finding, millis, verified, account, started, max(started)
-			FROM trace_rows WHERE result IN ('entered', 'refused') AND verified = ? GROUP BY `+by, proved).Scan(&rows).Error
+			FROM trace_rows WHERE result IN ('entered', 'refused') AND run = '' AND verified = ? GROUP BY `+by, proved).Scan(&rows).Error
 		out := map[string]TraceHead{}
 		for _, r := range rows {
 			out[map[string]string{"application": r.Application, "provider": r.Provider}[by]] = t.head(r)
@@ -493,7 +499,7 @@ func (t *TraceLog) Lasts(ctx context.Context, proved bool) (apps, providers map[
 // gorm.ErrRecordNotFound if there is none.
 func (t *TraceLog) Last(ctx context.Context, of, name string, proved bool) (TraceHead, error) {
 	t.settle(ctx)
-	q := t.s.traces.WithContext(ctx).Where("result IN ('entered', 'refused') AND verified = ?", proved)
+	q := t.s.traces.WithContext(ctx).Where("result IN ('entered', 'refused') AND run = '' AND verified = ?", proved)
 	switch of {
 	case "provider":
 		q = q.Where("provider = ?", name)
@@ -518,7 +524,7 @@ func (h TraceHead) holds(text string) bool {
 func (t *TraceLog) head(r TraceRow) TraceHead {
 	h := TraceHead{ID: r.ID, Started: r.Started, Application: r.Application, Provider: r.Provider, StartedBy: r.StartedBy,
 		Result:  r.Result,
-		Finding: r.Finding, Millis: r.Millis, Verified: r.Verified, Account: r.Account}
+		Finding: r.Finding, Millis: r.Millis, Verified: r.Verified, Account: r.Account, Run: r.Run}
 	if len(r.Named) > 0 {
 		name, err := t.s.Open("trace person", r.Named)
 		if err != nil {
@@ -600,11 +606,10 @@ func (t *TraceLog) Each(ctx context.Context, f TraceFilter, do func(TraceHead, [
 	}
 }
 
-// proved are the traces of people who were let in, or in which a counterpart proved to be
-// one, of an application, a
-// provider and a result.
+// proved are the traces of people who were let in for real, or in which a counterpart proved to be one, of an
+// application, a provider and a result.
 func (f TraceFilter) proved(q *gorm.DB) *gorm.DB {
-	q = q.Where("(verified = ? OR result = 'entered')", true)
+	q = q.Where("(verified = ? OR result = 'entered') AND run = ''", true)
 	if f.Account != 0 {
 		q = q.Where("account IN (0, ?)", f.Account)
 	}

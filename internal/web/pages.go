@@ -28,19 +28,20 @@ type view struct {
 	Many, Script                                                   bool   // so many choices that they are searched; the page has a script
 	Wide, Home, Owned                                              bool   // a page of several columns; it leads to the portal; to the console
 	Verb                                                           string // on the button that goes on
+	Rehearsal                                                      string // application that is rehearsed, "" for a real page
 	Location, Host, Nonce                                          string
 	Fields                                                         []crossing.Field
 }
 
 // post sends a message on by a form that submits itself, with a button for
 // browsers without script.
-func (s *server) post(c fiber.Ctx, d *crossing.Departure) error {
+func (s *server) post(c fiber.Ctx, d *crossing.Departure, rehearsal string) error {
 	u, err := url.Parse(d.Location)
 	if err != nil {
 		return err
 	}
 	v := view{Title: "One moment", Text: "You are being taken to " + u.Host + ".", Location: d.Location, Host: u.Host,
-		Fields: d.Form, Nonce: s.nonce()}
+		Fields: d.Form, Nonce: s.nonce(), Rehearsal: rehearsal}
 	return s.render(c, http.StatusOK, "post.html", v, pagePolicy+"; script-src 'nonce-"+v.Nonce+"'")
 }
 

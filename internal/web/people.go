@@ -138,6 +138,7 @@ func (s *server) rollCalls(a huma.API) {
 			}))}, nil
 		})
 	s.eventCalls(a)
+	s.rehearsalCalls(a)
 	download(s, a, api.ExportPeople,
 		func(ctx context.Context, in *api.PeopleExport) (*fileOut, error) {
 			return s.file(in.Form, "people", func(to io.Writer) error {

@@ -133,6 +133,7 @@ func (s *server) routes(app *fiber.App) {
 	})
 	s.waysCalls(app)
 	s.portalRoutes(app)
+	s.rehearsalRoutes(app)
 	app.Get("/open/:application", func(c fiber.Ctx) error {
 		return s.answer(c, s.gate.Crossings.Open(c.Context(), s.browser(c), driving.Start{App: c.Params("application"),
 			Target: c.Query("RelayState"), Point: c.Query("start"), Via: c.Query("via"), Role: c.Query("role")}))
@@ -180,6 +181,8 @@ func (s *server) browser(c fiber.Ctx) driving.Browser {
 		name := string(k)
 		if name == s.cookie("session") {
 			b.Session = string(v)
+		} else if name == s.cookie("rehearsal") {
+			b.Rehearsal = string(v)
 		} else if id, ok := strings.CutPrefix(name, prefix); ok {
 			b.Crossings[id] = string(v)
 		}
@@ -208,7 +211,7 @@ func (s *server) answer(c fiber.Ctx, o driving.Outcome) error {
 	case o.Departure != nil && o.Departure.Form == nil:
 		return c.Redirect().Status(http.StatusSeeOther).To(o.Departure.Location)
 	case o.Departure != nil:
-		return s.post(c, o.Departure)
+		return s.post(c, o.Departure, o.Rehearsal)
 	}
 	for _, scheme := range o.Challenge {
 		c.Response().Header.Add("WWW-Authenticate", scheme)
@@ -223,7 +226,7 @@ func (s *server) answer(c fiber.Ctx, o driving.Outcome) error {
 	}
 	p := view{Reference: o.Reference, Continue: o.Continue, Crossing: o.Crossing, Choices: o.Choices,
 		Application: o.Title, Again: o.Again, Form: o.Form, Agree: o.Agree, Address: o.Address,
-		Refusal: o.Refusal}
+		Refusal: o.Refusal, Rehearsal: o.Rehearsal}
 	switch o.Page {
 	case crossing.PageChoose:
 		p.Title, p.Text = "How do you want to sign in?", "Choose where your account is."

@@ -40,6 +40,9 @@ func Advance(snap *federation.Snapshot, s State, e Event, f Facts, now time.Time
 	} else {
 		d.s.here = here{arrived: -1, at: -1, reshown: e.Kind == Continued}
 	}
+	if r := d.rehearsal(); r != nil || d.s.here.marked {
+		d.opened(cmp.Or(r, e.Browser.Run))
+	}
 	d.resume()
 	for next := d.enter(); next != nil; {
 		next = next(d)
@@ -128,7 +131,7 @@ func (d *drive) done() Turn {
 	for _, s := range h.steps {
 		t.Steps = append(t.Steps, *s)
 	}
-	t.Decided, t.Person, t.Gave = h.decided.of(t), h.person, h.gave
+	t.Decided, t.Person, t.Gave, t.Run = h.decided.of(t), h.person, h.gave, d.rehearsal()
 	return t
 }
 
@@ -181,7 +184,7 @@ func (d *drive) need(n *Lacks, then step) step {
 // begin makes the state of a new crossing.
 func (d *drive) begin(by string) {
 	here := d.s.here
-	d.s = State{here: here, ID: d.f.New, Mode: d.s.Mode, Stage: Begun, App: d.app.Name, AppID: d.app.ID, StartedBy: by,
+	d.s = State{here: here, ID: d.f.New, Mode: d.s.Mode, Run: d.s.Run, Stage: Begun, App: d.app.Name, AppID: d.app.ID, StartedBy: by,
 		Began:   d.now,
 		Browser: Tie{Network: d.e.Browser.Network}}
 }
@@ -223,8 +226,8 @@ func (d *drive) address() string { return d.snap.Gate.Base + "/crossing/" + d.s.
 // keep has the state stored for the next turn.
 func (d *drive) keep() {
 	d.s.Turns++
-	if d.f.Session != nil {
-		d.s.Browser.Session = d.f.Session.Lasting
+	if in := d.session(); in != nil {
+		d.s.Browser.Session = in.Lasting
 	}
 	d.effect(Keep{})
 }
@@ -300,10 +303,10 @@ func (d *drive) wanting() policy.Asking {
 // inSession is who is in by their session, where a pilot may be about them: nil for nobody. The need is that they are
 // looked up.
 func (d *drive) inSession() (*policy.Subject, *Lacks) {
-	if d.f.Session == nil || d.s.here.anew || !d.snap.Piloting(d.app, d.now) {
+	if d.session() == nil || d.s.here.anew || !d.snap.Piloting(d.app, d.now) {
 		return nil, nil
 	}
-	all, need := insides(d.snap, d.f.Session, d.app.ID, d.f.People(), d.now)
+	all, need := insides(d.snap, d.session(), d.app.ID, d.f.People(), d.now)
 	if need != nil || len(all) == 0 {
 		return nil, need
 	}
@@ -393,11 +396,12 @@ func ClipAddress(text string) string {
 // inBy gives a provider among several that the person is in by, first one whose
 // word suffices.
 func (d *drive) inBy(among []federation.Name) (by federation.Name) {
-	if d.s.here.anew || d.s.Chosen != "" || d.f.Session == nil {
+	in := d.session()
+	if d.s.here.anew || d.s.Chosen != "" || in == nil {
 		return ""
 	}
-	for i := range d.f.Session.Proofs {
-		a := &d.f.Session.Proofs[i]
+	for i := range in.Proofs {
+		a := &in.Proofs[i]
 		p, ok := d.snap.Provider(a.Provider)
 		if !ok || !p.Is(a.Provider, a.ProviderID) || !slices.Contains(among, a.Provider) {
 			continue

@@ -62,7 +62,9 @@ type Event struct {
 type Browser struct {
 	Secret  []byte // hash of the crossing's cookie, nil if it has none
 	Network string // where it is, for counting
-	Holds   bool   // run again: whether the secret was the crossing's
+	// Run is the run of a rehearsal that it is marked for, nil for none.
+	Run   *Rehearsing
+	Holds bool // run again: whether the secret was the crossing's
 }
 
 // Arrival is a message as it came in, read once.

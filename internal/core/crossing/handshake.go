@@ -30,9 +30,10 @@ func (d *drive) open() step {
 		return d.refuse(finding.New(finding.StartUnknown, finding.Fact("Name", finding.Clip(d.e.App))))
 	}
 	d.app = app
-	if err := policy.Open(app, d.now); err != nil {
+	if err := d.openTo(); err != nil {
 		return d.refuse(err)
 	}
+	app = d.app
 	at, err := d.lands()
 	if err != nil {
 		return d.refuse(err)
@@ -68,16 +69,28 @@ func (d *drive) open() step {
 	}
 	d.begin("gate")
 	d.s.AppState, d.s.Chosen, d.s.Wish.Role = own, d.picked(), finding.Clip(d.e.Role)
+	d.wished()
 	if name, changes := strings.CutPrefix(at.Target, ChangePath); changes && app.Name == federation.PortalName {
 		d.s.Wish.Change = name
 	}
 	return (*drive).choose
 }
 
+// openTo sees that the application lets people pass, or that this is a rehearsal of it.
+func (d *drive) openTo() error {
+	d.rehearses()
+	if d.s.Run != nil {
+		if err := unfinished(d.app); err != nil {
+			return err
+		}
+	}
+	return policy.Open(d.app, d.now)
+}
+
 // opens sends the browser to an address that nobody has to sign in for. Whoever is in is named in the trace.
 func (d *drive) opens(st *TraceStep, to string) step {
 	st.Reasons.Add(reason.StartPlain, to)
-	if s := d.f.Session; s != nil && len(s.Proofs) > 0 {
+	if s := d.session(); s != nil && len(s.Proofs) > 0 {
 		d.s.here.about.Person, d.s.here.verified = s.Proofs[0].Subject.Value, true
 	}
 	d.trace(TraceStep{From: GateLane, To: BrowserLane, Name: "link", Address: to})
@@ -115,9 +128,10 @@ func (d *drive) receive() step {
 		return d.refuse(finding.New(finding.ApplicationUnknown, in.Says...))
 	}
 	d.app = app
-	if err := policy.Open(app, d.now); err != nil {
+	if err := d.openTo(); err != nil {
 		return d.refuse(err)
 	}
+	app = d.app
 	told := d.e.Told
 	if told == nil {
 		q, checks, err := applicationSide(app).Receive(&d.snap.Gate, app, in, d.now)
@@ -135,9 +149,10 @@ func (d *drive) receive() step {
 	q := told.Request
 	d.begin("application")
 	d.s.AppState, d.s.Wish, d.s.Verified = q.Own, q.Wish, q.Verified
+	d.wished()
 	arrived.Values = append(arrived.Values, q.Values...)
 	arrived.Reasons = append(arrived.Reasons, q.Wish.reasons()...)
-	if q.Moved {
+	if q.Moved && d.s.Run == nil {
 		arrived.Reasons.Add(reason.FaceMoved)
 		d.effect(Moved{App: app.Name})
 	}
@@ -177,6 +192,9 @@ func (d *drive) back() step {
 		d.here(StepContinue)
 		d.s.here.apart = true
 		return d.refuse(finding.New(finding.CrossingOtherBrowser))
+	case d.runOver():
+		d.here(StepContinue)
+		return d.refuse(finding.New(finding.RehearsalOver))
 	case d.app == nil:
 		d.here(StepContinue)
 		return d.refuse(finding.New(finding.ApplicationUnknown, finding.Fact("Name", string(d.s.App))))
@@ -290,7 +308,7 @@ func (d *drive) askChoice(c policy.Choice, a policy.Asking) step {
 // suffice lets the person in by their session, if it does what is wished.
 func (d *drive) suffice() step {
 	st := d.at(StepSelect)
-	a := d.f.Session.Of(d.p)
+	a := d.session().Of(d.p)
 	if a == nil {
 		return (*drive).ask
 	}
@@ -310,12 +328,15 @@ func (d *drive) suffice() step {
 	}
 	st.Reasons.Add(reason.SessionSuffices, d.p.Title, stamp(a.When()))
 	st.Reasons = append(st.Reasons, reasons...)
-	d.s.here.answer, d.s.here.by = a, d.f.Session
+	d.s.here.answer, d.s.here.by = a, d.session()
 	return (*drive).intake
 }
 
 // ask begins the provider's part.
 func (d *drive) ask() step {
+	if err := unfinished(d.p); d.s.Run != nil && err != nil {
+		return d.refuse(err)
+	}
 	leg := Leg{Provider: d.p.Name, ProviderID: d.p.ID, At: d.now}
 	if len(d.s.Wish.Contexts) == 0 && d.p.AskContext != "" {
 		leg.Asking = []string{d.p.AskContext}
@@ -330,6 +351,10 @@ func (d *drive) ask() step {
 // hear takes a message of a provider.
 func (d *drive) hear() step {
 	in := d.e.Arrival
+	if r := d.e.Browser.Run; r != nil && d.s.Run == nil {
+		d.s.here.marked = true // it may be the start of the rehearsal, which begins at the provider
+		d.opened(r)
+	}
 	d.p = nil
 	if name, ok := in.whose(d.snap); ok {
 		d.p, _ = d.snap.Provider(name)
@@ -408,6 +433,10 @@ func (d *drive) found() step {
 	}
 	if d.mine() {
 		d.s.here.apart = false
+		if d.s.Run != nil {
+			d.opened(d.s.Run)
+			d.p = d.providerOf(d.s)
+		}
 		if d.app = d.appOf(d.s); d.s.Stage == Ended {
 			return d.finished()
 		}
@@ -474,6 +503,9 @@ func (d *drive) prove() step {
 	}
 	if !d.mine() {
 		return d.refuse(finding.New(finding.CrossingOtherBrowser))
+	}
+	if d.runOver() {
+		return d.refuse(finding.New(finding.RehearsalOver))
 	}
 	reasons, err := Proves(&d.snap.Gate, d.s.Wish.Effective(d.p), &a.Authentication, d.s.Leg().At, d.now)
 	st := d.at(StepAsk)
@@ -749,11 +781,11 @@ func (d *drive) goOn() step {
 		return d.refuse(err)
 	}
 	if leg.InBefore {
-		a := d.f.Session.Of(d.p)
+		a := d.session().Of(d.p)
 		if a == nil || !a.At.Equal(leg.Word.At) || a.Subject != leg.Word.Subject {
 			return (*drive).choose
 		}
-		d.s.here.by = d.f.Session
+		d.s.here.by = d.session()
 	}
 	d.s.here.answer = leg.Word
 	return (*drive).intake
@@ -772,15 +804,20 @@ func (d *drive) end(plan Plan) step {
 	if is, gives := plan.(Issuing); gives {
 		issue = is.Issues()
 	}
-	if change, any := d.knows(issue.Subject); any {
+	change, any := d.knows(issue.Subject)
+	if d.s.Run != nil && any {
+		change, any = change.made(d.s.run())
+	}
+	if any {
 		d.effect(change)
 	}
-	if h.agreed != nil {
+	if h.agreed != nil && d.s.Run == nil {
 		d.effect(PutConsent{App: d.app.ID, Scopes: h.agreed})
 	}
 	if said := d.s.added(); len(said) > 0 {
-		old := d.f.Session
+		old := d.session()
 		put := PutSession{Session: *Joined(&d.snap.Gate, old, h.person, said, d.f.New, d.now), Same: same(old, h.person)}
+		put.Session.Run = d.s.run()
 		if put.Rename = !put.Same || old.Presented; old != nil {
 			put.Old, put.Revision = old.Lasting, old.Revision
 		}
@@ -793,10 +830,12 @@ func (d *drive) end(plan Plan) step {
 	}
 	d.effect(Issued{App: d.app.ID, Session: issue.Session, Name: issue.Name, Once: issue.Grant != nil})
 	d.holding(plan)
-	if g := issue.Grant; g != nil {
-		d.effect(Give{Grant: *g, Word: h.answer.given(d.e.Browser.Network, d.role(), d.now)})
+	if issue.Grant != nil {
+		g := *issue.Grant
+		g.Offline = g.Offline && d.s.Run == nil // it ends with the run, as everything of it
+		d.effect(Give{Grant: g, Word: h.answer.given(d.e.Browser.Network, d.role(), d.now), Run: d.s.run()})
 	}
-	if h.person.Key != "" && d.app.Name != federation.PortalName {
+	if h.person.Key != "" && d.app.Name != federation.PortalName && d.s.Run == nil {
 		d.effect(Enter{App: d.app.ID, Told: h.decided.Told})
 	}
 	h.stage, d.s.Stage = d.s.Stage, Ended

@@ -98,7 +98,7 @@ func (s State) added() (out []Leg) {
 // Finished is what is kept of a crossing once it ended, in a session if it ended in one: whose it was, and by what a
 // late message finds it.
 func (s State) Finished(session string) State {
-	out := State{ID: s.ID, Stage: Ended, App: s.App, AppID: s.AppID, Browser: s.Browser, StartedBy: s.StartedBy,
+	out := State{ID: s.ID, Stage: Ended, App: s.App, AppID: s.AppID, Browser: s.Browser, StartedBy: s.StartedBy, Mode: s.Mode, Run: s.Run,
 		Began: s.Began, Turns: s.Turns, Kept: true}
 	if l := s.Leg(); len(s.Legs) > 0 {
 		out.Legs = []Leg{{Provider: l.Provider, ProviderID: l.ProviderID, Own: l.Own, Handle: l.Handle}}

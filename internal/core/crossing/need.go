@@ -74,6 +74,8 @@ func (l *Lacks) Mails() bool {
 type Facts struct {
 	New     string   // ID for a crossing that begins, and for what is made in this turn; random, no secret
 	Session *Session // of the browser
+	// Rehearsed is the session of the run that the browser is marked for.
+	Rehearsed *Session
 	// Identifier is that of somebody who is made in this turn: random, and never shown or recorded.
 	Identifier string
 	of         map[string]learned
@@ -95,7 +97,7 @@ func (f *Facts) Put(n Need, fact any) {
 
 // With is the facts with one more.
 func With[F any](f Facts, n Asks[F], fact F) Facts {
-	out := Facts{New: f.New, Session: f.Session, Identifier: f.Identifier}
+	out := Facts{New: f.New, Session: f.Session, Rehearsed: f.Rehearsed, Identifier: f.Identifier}
 	for _, l := range f.of {
 		out.Put(l.need, l.fact)
 	}
@@ -173,6 +175,7 @@ func (f Facts) Whose(to map[string]person.Person) { maps.Copy(to, f.People()) }
 type Granted struct {
 	grant.Grant
 	Word  Answer `json:"word"`            // the provider's, of the sign-in
+	Run   string `json:"run,omitempty"`   // of the rehearsal that it is of: it ends with that
 	Trace string `json:"trace,omitempty"` // reference of the sign-in
 }
 

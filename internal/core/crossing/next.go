@@ -32,6 +32,7 @@ type Turn struct {
 	Way      *federation.Way // rule of provider selection that decided, of a turn in which one did
 	Person   person.Person   // who entered
 	Gave     *Gave           // what the person did on a page that asked something
+	Run      *Rehearsing     // of a rehearsal
 }
 
 // Grounds say what was decided by in a turn: a rule of provider selection, and what entry was decided by.
@@ -167,6 +168,8 @@ type Issue struct {
 	Name    any          // by which it is told the person, to be kept for sign-out; nil for nothing
 	Subject string       // derived for this person and application, to be told from now on; "" if none was
 	Grant   *grant.Grant // what it can redeem; of the person who enters
+	As      string       // the name that it is told, as it reads it
+	Format  string       // of that, where the protocol has one
 }
 
 // Holding is implemented by plans whose message may wait for a back channel.
@@ -262,6 +265,7 @@ type Once struct {
 type ChangePerson struct {
 	person.Change
 	Make []federation.Unit // groups that are made for it, where there are none of the name
+	Run  string            // of a rehearsal that makes what it makes, "" for none
 	Lost person.Guard
 }
 
@@ -303,6 +307,7 @@ type HoldMessage struct{ App federation.Name }
 type Give struct {
 	Grant grant.Grant
 	Word  Answer
+	Run   string // of a rehearsal: the grant ends with it
 }
 
 // PutConsent remembers what the person agreed to that an application may be told.

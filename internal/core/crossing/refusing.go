@@ -52,7 +52,7 @@ func (d *drive) refusal(f *finding.Finding) *RefusalRead {
 		return nil
 	}
 	out := &RefusalRead{Owner: d.app.Owner, Requested: d.s.Requested}
-	if d.app.AskForEntry && h.answer != nil && h.person.Key != "" && !h.person.Disabled {
+	if d.app.AskForEntry && d.s.Run == nil && h.answer != nil && h.person.Key != "" && !h.person.Disabled {
 		out.MayAsk = admissionHelps(d.snap, d.entrant(), d.now)
 	}
 	return out

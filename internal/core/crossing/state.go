@@ -52,6 +52,7 @@ const (
 type State struct {
 	ID        string          `json:"id"`
 	Mode      Mode            `json:"mode,omitempty"`
+	Run       *Rehearsing     `json:"run,omitempty"` // of a rehearsal
 	Stage     Stage           `json:"stage"`
 	App       federation.Name `json:"app"`
 	AppID     federation.ID   `json:"appId,omitempty"`
@@ -139,6 +140,7 @@ type here struct {
 	arrived int // place of the message which arrived, -1 if none did
 	at      int // place of the step which is being taken
 	apart   bool
+	marked  bool // a message of a provider came from a browser that is marked for a rehearsal
 	anew    bool
 	reshown bool // the browser came back to the page, having done nothing
 	// verified says that a counterpart's signature held in this turn.
@@ -242,6 +244,8 @@ type Session struct {
 	Began   time.Time `json:"began,omitzero"` // of the person's first sign-in in it
 	// Revision is how often it was stored: what is decided on it is held against that.
 	Revision int `json:"-"`
+	// Run is that of the rehearsal that it is of: nothing else ever goes by it.
+	Run string `json:"run,omitempty"`
 	// Presented says that the browser came with its own cookie, not only with that of a
 	// crossing: then it gets another one at the next sign-in.
 	Presented bool `json:"-"`

@@ -105,7 +105,7 @@ func (d *drive) role() string { return cmp.Or(d.s.Role, d.s.Wish.Role) }
 func (d *drive) lasting() string {
 	s := d.s.here.by
 	if s == nil {
-		s = Joined(&d.snap.Gate, d.f.Session, d.s.here.person, d.s.added(), d.f.New, d.now)
+		s = Joined(&d.snap.Gate, d.session(), d.s.here.person, d.s.added(), d.f.New, d.now)
 	}
 	return s.Lasting
 }

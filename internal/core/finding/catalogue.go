@@ -309,6 +309,9 @@ const (
 	CrossingUnknown       Code = "crossing-unknown"
 	CrossingOtherBrowser  Code = "crossing-other-browser"
 	CrossingEnded         Code = "crossing-ended"
+	RehearsalOver         Code = "rehearsal-over"
+	RehearsalUnfinished   Code = "rehearsal-unfinished"
+	RehearsalLink         Code = "rehearsal-link"
 	StartUnknown          Code = "start-unknown"
 	StartPointUnknown     Code = "start-point-unknown"
 	ApplicationUnknown    Code = "application-unknown"
@@ -761,6 +764,15 @@ var catalogue = []Entry{
 		"The crossing's cookie is absent or differs."},
 	{CrossingEnded, Note, Browser, "This sign-in is already finished", "Continue to the application.",
 		"An answer was posted again by the browser that already ended the crossing."},
+	{RehearsalOver, Error, Browser, "The rehearsal that this sign-in belongs to has ended, or was begun in another browser",
+		"Start another run, open its link in the browser in which you rehearse, and finish it before the run ends. Cookies must be allowed for the gate.",
+		"A turn of a rehearsal came from a browser that is not marked for its run, or after the run's end."},
+	{RehearsalUnfinished, Error, Gate, "The record lacks so much that not even a rehearsal can pass it",
+		"Take in what the other side handed over, or type the missing values, then rehearse again.",
+		"A rehearsal comes by a record without its addresses or keys."},
+	{RehearsalLink, Error, Browser, "This link of a rehearsal is not known, was used, or has ended",
+		"Ask whoever sent it for another one: a link works once, and for a few minutes.",
+		"The address of a rehearsal names no run that waits."},
 	{StartUnknown, Error, Browser, "No application has the name in this address",
 		"Correct the link that led here: the address of a start ends with the short name of an application.",
 		"A start at the gate (/open/NAME) names no application on record."},

@@ -46,6 +46,7 @@ const (
 const (
 	StartOwn         Code = "start-own"
 	StartPlain       Code = "start-plain"
+	Rehearsed        Code = "rehearsed"
 	StartTarget      Code = "start-target"
 	StartPoint       Code = "start-point"
 	StartUnsolicited Code = "start-unsolicited"
@@ -126,6 +127,7 @@ var texts = map[Code][2]string{
 	SessionAge:       {"Session", "there is one since %s, which is too long ago for the application"},
 	SessionSubject:   {"Session", "there is one of another person than the application expects"},
 	SessionIntake:    {"Session", "there is one, but the intake reads other attributes now than were kept with it"},
+	Rehearsed:        {"Rehearsal", "the phase of %s and its provider is passed over, and nothing else"},
 	StartPlain:       {"Start", "nothing is said of who may enter, and nobody is told of: sent to %s"},
 	StartOwn:         {"Start", "the application accepts only sign-ins that it started: sent to %s"},
 	StartTarget:      {"Target", "%s"},

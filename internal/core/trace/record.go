@@ -32,9 +32,11 @@ type Entry struct {
 	State  string             `json:"state,omitempty"` // relay state of an answer that nobody asked for
 	Holds  bool               `json:"holds,omitempty"`
 	// Network is that of the browser.
-	Network string         `json:"network,omitempty"`
-	Before  crossing.State `json:"before,omitzero"`
-	Told    *crossing.Told `json:"told,omitempty"`
+	Network string `json:"network,omitempty"`
+	// Run is that of a rehearsal, for which the browser is marked.
+	Run    *crossing.Rehearsing `json:"run,omitempty"`
+	Before crossing.State       `json:"before,omitzero"`
+	Told   *crossing.Told       `json:"told,omitempty"`
 
 	New     string                     `json:"new,omitempty"`
 	Session *crossing.Session          `json:"session,omitempty"`
@@ -56,7 +58,7 @@ func Recorded(before crossing.State, e crossing.Event, f crossing.Facts, t cross
 	out := Entry{At: at, Kind: e.Kind, App: finding.Clip(e.App), Target: e.Target, Via: e.Via, Role: finding.Clip(e.Role),
 		Again: e.Again,
 		Start: federation.Name(finding.Clip(string(e.Start))), Typed: crossing.ClipAddress(e.Address), Many: e.Many,
-		Holds: crossing.Holds(before, e), Network: e.Browser.Network,
+		Holds: crossing.Holds(before, e), Network: e.Browser.Network, Run: t.Run,
 		Before: before.Resting(), Told: t.Told,
 		New: f.New, People: map[string]person.Person{}, Decided: t.Decided}
 	out.Before.Legs = slices.Clone(out.Before.Legs)
@@ -73,8 +75,12 @@ func Recorded(before crossing.State, e crossing.Event, f crossing.Facts, t cross
 			out.Record = t.Told.Answer.Provider // they may have been sent on to another one
 		}
 	}
-	if f.Session != nil {
-		s := *f.Session
+	in := f.Session
+	if t.Run != nil {
+		in = f.Rehearsed
+	}
+	if in != nil {
+		s := *in
 		s.Ref, s.Person.Identifier = "", ""
 		out.Session = &s
 	}
@@ -117,7 +123,7 @@ func run(snap *federation.Snapshot, in Entry) crossing.Turn {
 	e := crossing.Event{Kind: in.Kind, App: in.App, Target: in.Target, Via: in.Via, Role: in.Role, Start: in.Start,
 		Again:   in.Again,
 		Address: in.Typed, Many: in.Many, Told: in.Told, Said: in.Said, Gave: in.Gave,
-		Browser: crossing.Browser{Network: in.whence(), Holds: in.Holds}}
+		Browser: crossing.Browser{Network: in.whence(), Holds: in.Holds, Run: in.Run}}
 	if in.Kind == crossing.Arrived {
 		e.Arrival = &crossing.Arrival{From: in.From, Record: in.Record, State: in.State}
 	}
@@ -136,7 +142,7 @@ func run(snap *federation.Snapshot, in Entry) crossing.Turn {
 
 // facts are those that a recorded turn ended with.
 func (in Entry) facts() crossing.Facts {
-	f := crossing.Facts{New: in.New, Session: in.Session}
+	f := crossing.Facts{New: in.New, Session: in.Session, Rehearsed: in.Session}
 	for link, p := range in.People {
 		f.Put(crossing.WhoIs{Link: link}, p)
 	}

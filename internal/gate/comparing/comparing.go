@@ -479,3 +479,18 @@ func (rm *Room) Remove(ctx context.Context, by change.By, app string, id int64) 
 		return change.Note{At: rm.now(), By: by, What: "removed a comparison of accounts"}.WriteOf(tx, a)
 	})
 }
+
+// Has tells whether an application has an account by exactly a name, by its newest comparison; compared is false if
+// there is none.
+func (rm *Room) Has(ctx context.Context, name federation.Name, account string) (has, compared bool, err error) {
+	app, there := rm.records.Snapshot().Application(name)
+	if !there {
+		return false, false, nil
+	}
+	all, err := rm.List(ctx, string(name))
+	if err != nil || len(all) == 0 {
+		return false, false, err
+	}
+	lines, err := rm.lines(ctx, app, all[0].ID)
+	return slices.ContainsFunc(lines, func(l compare.Line) bool { return l.Account == account }), true, err
+}

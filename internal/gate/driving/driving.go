@@ -31,6 +31,7 @@ import (
 	"innergate.example/innergate/internal/gate/performing"
 	"innergate.example/innergate/internal/gate/random"
 	"innergate.example/innergate/internal/gate/records"
+	"innergate.example/innergate/internal/gate/rehearsing"
 	"innergate.example/innergate/internal/gate/sessions"
 	"innergate.example/innergate/internal/store"
 )
@@ -50,6 +51,7 @@ type Room struct {
 	outbox     *outbox.Room
 	mailer     *mailing.Room
 	requests   *approving.Room
+	rehearsals *rehearsing.Room
 	tries      *limit.Tries
 	performer  *performing.Performer
 	crossings  *places
@@ -72,6 +74,7 @@ type Parts struct {
 	Outbox     *outbox.Room
 	Mailer     *mailing.Room
 	Requests   *approving.Room
+	Rehearsals *rehearsing.Room
 	Tries      *limit.Tries
 }
 
@@ -81,7 +84,7 @@ func New(p Parts) (*Room, error) {
 	return &Room{store: p.Store, happenings: p.Happenings, log: p.Log, now: p.Now, records: p.Records,
 		sessions: p.Sessions,
 		people:   p.People, keyring: p.Keys, grants: p.Grants, leaving: p.Leaving, outbox: p.Outbox,
-		mailer: p.Mailer, requests: p.Requests, tries: p.Tries, crossings: under, strangers: limit.NewFlow(),
+		mailer: p.Mailer, requests: p.Requests, rehearsals: p.Rehearsals, tries: p.Tries, crossings: under, strangers: limit.NewFlow(),
 		results: newResults()}, err
 }
 
@@ -194,12 +197,13 @@ func (t *turn) rest(since time.Time) {
 
 // drive takes an event through the core until the browser can be answered.
 func (rm *Room) drive(ctx context.Context, b Browser, r record, e crossing.Event) Outcome {
-	e.Browser = crossing.Browser{Network: limit.Network(b.Address), Secret: b.secret(r.State.ID)}
+	e.Browser = crossing.Browser{Network: limit.Network(b.Address), Secret: b.secret(r.State.ID),
+		Run: rm.rehearsals.Marked(b.Rehearsal)}
 	t := &turn{rm: rm, ctx: ctx, browser: b, began: r, state: r.State, event: e, next: e.Kind,
 		snap: rm.records.Snapshot(), reference: random.Reference(), turns: r.State.Turns}
 	defer t.rest(time.Now())
 	t.facts = crossing.Facts{New: random.ID(), Session: t.session(rm.sessions.Find(ctx, b.Session)),
-		Identifier: random.Text(16)}
+		Rehearsed: t.rehearsed(), Identifier: random.Text(16)}
 	got, err := performing.Run(ctx, t)
 	if err != nil {
 		return t.broken(got, err)
@@ -216,7 +220,7 @@ func (t *turn) Advance(lost crossing.Effect) crossing.Turn {
 		if t.browser.Session != "" {
 			t.facts.Session = t.rm.sessions.Stored(t.ctx, "hash", store.Hash(t.browser.Session))
 		}
-		t.facts.Session = t.session(t.facts.Session)
+		t.facts.Session, t.facts.Rehearsed = t.session(t.facts.Session), t.rehearsed()
 	}
 	got := crossing.Advance(t.snap, t.state, e, t.facts, t.rm.now())
 	t.state, t.next = got.State, crossing.Learned
@@ -254,6 +258,25 @@ func (t *turn) Satisfy(ctx context.Context, got crossing.Turn, l *crossing.Lacks
 // asker is on whose behalf something is looked up or stored.
 func (t *turn) asker(of any) *performing.Asker {
 	return &performing.Asker{Snap: t.snap, Network: t.event.Browser.Network, Made: t.made(), Turn: of}
+}
+
+// rehearsal is the title of the application that is rehearsed in a turn, "" for a real one.
+func (t *turn) rehearsal(got crossing.Turn) string {
+	if got.Run == nil {
+		return ""
+	}
+	if app, there := t.snap.Application(got.Run.App); there {
+		return app.Title
+	}
+	return string(got.Run.App)
+}
+
+// rehearsed is the session of the run that the browser is marked for, nil for none.
+func (t *turn) rehearsed() *crossing.Session {
+	if t.event.Browser.Run == nil {
+		return nil
+	}
+	return t.rm.rehearsals.Session(t.ctx, t.event.Browser.Run.Run)
 }
 
 // session is the one that the browser is in: by its cookie, else by what its crossings
@@ -359,7 +382,7 @@ func (t *turn) Finish(_ context.Context, got crossing.Turn) (lost crossing.Effec
 
 // outcome tells what the browser gets.
 func (t *turn) outcome(got crossing.Turn, r crossing.Rendered) Outcome {
-	out := Outcome{Finding: got.Finding, Crossing: got.State.ID}
+	out := Outcome{Finding: got.Finding, Crossing: got.State.ID, Rehearsal: t.rehearsal(got)}
 	switch n := got.Next.(type) {
 	case *crossing.Leave:
 		out.Departure = &r.Departure
@@ -382,7 +405,7 @@ func (t *turn) refused(got crossing.Turn, f *finding.Finding) Outcome {
 	got.Finding, got.Result, got.Apart = f, crossing.Refused, true
 	got.Steps = append(got.Steps, crossing.TraceStep{At: t.rm.now().UTC(), From: crossing.GateLane,
 		To: crossing.BrowserLane, Name: "refused page", Finding: f})
-	out := Outcome{Page: crossing.PageRefused, Finding: f}
+	out := Outcome{Page: crossing.PageRefused, Finding: f, Rehearsal: t.rehearsal(got)}
 	t.rm.trace(t, got, crossing.Rendered{}, &out)
 	return out
 }

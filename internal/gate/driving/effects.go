@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"slices"
+	"strconv"
 	"time"
 
 	"gorm.io/gorm"
@@ -24,6 +25,10 @@ import (
 // store stores the effects of a turn in one transaction.
 func (t *turn) store(got crossing.Turn, r crossing.Rendered) (*writing, crossing.Effect, error) {
 	w := &writing{turn: t, got: got, hold: r.Hold, person: got.Person, session: t.facts.Session}
+	if got.Run != nil {
+		w.session = t.facts.Rehearsed
+	}
+	w.before = w.session
 	if err := w.prepare(got.Effects); err != nil {
 		return nil, nil, err
 	}
@@ -43,6 +48,7 @@ type writing struct {
 	person  person.Person     // who enters, also when they are made here
 	cookies []Cookie          // that the browser gets by it
 	session *crossing.Session // that the application is told of
+	before  *crossing.Session // that there was
 	fresh   bool              // the session is stored in this turn
 	entrant person.Person     // whose it is, as it was decided
 	record  record            // as it is kept
@@ -80,12 +86,15 @@ func (w *writing) prepare(effects []crossing.Effect) error {
 		case crossing.PutSession:
 			s := e.Session
 			s.Revision = e.Revision + 1
-			if w.fresh = true; e.Rename {
+			switch w.fresh = true; {
+			case s.Run != "": // no cookie names it: the browser is marked for its run
+				s.Ref, s.Presented = string(store.Hash(random.Text(32))), false
+			case e.Rename:
 				token := random.Text(32)
 				s.Ref, s.Presented = string(store.Hash(token)), false
 				w.cookies = append(w.cookies, Cookie{Value: token,
 					Life: max(cookieLife, s.Expires.Sub(w.rm.now()))})
-			} else {
+			default:
 				s.Ref = w.facts.Session.Ref
 			}
 			w.session, w.entrant = &s, s.Person
@@ -251,6 +260,10 @@ func (w *writing) change(s *performing.Storing, e crossing.ChangePerson) error {
 	if err == nil && e.Person == 0 {
 		w.person.ID, w.person.Identifier = done[0].Person, e.Identifier
 	}
+	if err == nil && e.Person == 0 && e.Run != "" {
+		run, _ := strconv.ParseInt(e.Run, 10, 64)
+		err = w.rm.store.NoteMade(s.Tx, store.MadeRow{Person: w.person.ID, Run: run, At: w.rm.now().UTC()})
+	}
 	return err
 }
 
@@ -299,6 +312,13 @@ func (w *writing) putSession(in *performing.Storing, e crossing.PutSession) erro
 	if err != nil {
 		return err
 	}
+	if s.Run != "" {
+		holds, after, err := w.rm.rehearsals.Hold(tx, s.Run, s.Lasting)
+		if err != nil || !holds {
+			return cmp.Or(err, performing.Lost(e))
+		}
+		in.After(after)
+	}
 	row, err := w.rm.sessions.Row(s)
 	if err != nil {
 		return err
@@ -307,7 +327,7 @@ func (w *writing) putSession(in *performing.Storing, e crossing.PutSession) erro
 		err = w.prolong(tx, row)
 	} else {
 		if e.Old != "" {
-			_, err = w.rm.leaving.End(tx, w.facts.Session)
+			_, err = w.rm.leaving.End(tx, w.before)
 			in.After(w.rm.outbox.Wake)
 		}
 		if err == nil {
@@ -318,7 +338,7 @@ func (w *writing) putSession(in *performing.Storing, e crossing.PutSession) erro
 		err = tx.Model(&store.CrossingRow{}).Where("id = ?", w.got.State.ID).Update("session", s.Lasting).Error
 	}
 	in.After(func() {
-		if old := w.facts.Session; old != nil && old.Ref != s.Ref {
+		if old := w.before; old != nil && old.Ref != s.Ref {
 			w.rm.sessions.Drop(old.Ref)
 		}
 		w.rm.sessions.Put(s)
@@ -338,11 +358,11 @@ func (w *writing) overtaken(tx *gorm.DB, e crossing.PutSession) (bool, error) {
 		return n == 0, err
 	}
 	mine := w.rm.crossings.of(w.browser, w.rm.now())
-	if len(mine) == 0 {
+	if len(mine) == 0 || w.session.Run != "" {
 		return false, nil
 	}
 	err := tx.Table("crossing_rows c").Joins("JOIN session_rows s ON s.lasting = c.session").
-		Where("c.id IN ? AND s.expires > ?", mine, w.rm.now().UTC()).Count(&n).Error
+		Where("c.id IN ? AND s.run = '' AND s.expires > ?", mine, w.rm.now().UTC()).Count(&n).Error
 	return n > 0, err
 }
 
@@ -365,7 +385,8 @@ func (w *writing) give(s *performing.Storing, e crossing.Give) error {
 	}
 	e.Grant.Person = w.person.ID
 	reference := cmp.Or(w.began.Reference, w.reference)
-	return w.rm.grants.Put(s.Tx, crossing.Granted{Grant: e.Grant, Word: e.Word, Trace: reference}, w.session.Expires)
+	return w.rm.grants.Put(s.Tx, crossing.Granted{Grant: e.Grant, Word: e.Word, Trace: reference, Run: e.Run},
+		w.session.Expires)
 }
 
 // issued remembers what the application was told within the session, for
@@ -410,7 +431,7 @@ func (w *writing) counted(tx *gorm.DB, e crossing.Enter) error {
 	if len(plain) <= mostTold {
 		row.Sealed = w.rm.store.Seal("told", plain)
 	}
-	return w.rm.store.NoteUse(tx, row)
+	return errors.Join(w.rm.store.NoteUse(tx, row), w.rm.store.Unmark(tx, row.Person))
 }
 
 // moving is implemented by sides that leave an address which applications share.

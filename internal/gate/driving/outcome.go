@@ -21,6 +21,7 @@ type Browser struct {
 	Session   string            // value of the session cookie
 	Crossings map[string]string // crossing → value of its cookie
 	Address   string            // network address
+	Rehearsal string            // value of the cookie that marks it for a run
 }
 
 // Cookie is a cookie to be set; an empty value deletes it. Crossing cookies must
@@ -51,6 +52,8 @@ type Outcome struct {
 	Portal    bool   // it is for the gate's own portal
 	Again     string // address where the person can choose another provider, if there are several
 	Cookies   []Cookie
+	// Rehearsal is the title of the application that is rehearsed, "" for a real sign-in: every page says so.
+	Rehearsal string
 }
 
 func (o *Outcome) show(s *crossing.Show) {

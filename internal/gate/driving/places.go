@@ -243,13 +243,13 @@ func (c *places) of(b Browser, now time.Time) (ids []string) {
 // session gives the lasting name of the session that a browser is in by its crossings: the
 // one that the crossing itself began in, else one that another one ended in; "" for none.
 func (c *places) session(b Browser, s crossing.State, now time.Time) string {
-	if s.ID != "" && s.Browser.Session != "" && b.began(s) {
+	if s.ID != "" && s.Run == nil && s.Browser.Session != "" && b.began(s) {
 		return s.Browser.Session
 	}
 	newest, at := "", time.Time{}
 	for _, id := range c.of(b, now) {
 		r := c.find(id, now)
-		if r.State.Stage == crossing.Ended && r.State.Browser.Session != "" && r.State.Began.After(at) {
+		if r.State.Stage == crossing.Ended && r.State.Run == nil && r.State.Browser.Session != "" && r.State.Began.After(at) {
 			newest, at = r.State.Browser.Session, r.State.Began
 		}
 	}

@@ -23,6 +23,9 @@ func (rm *Room) trace(t *turn, got crossing.Turn, r crossing.Rendered, out *Outc
 	head := store.TraceHead{ID: t.began.Reference, Started: got.State.Began.UTC(), Verified: got.Verified,
 		Application: got.About.Application, Provider: got.About.Provider, Person: got.About.Person,
 		StartedBy: got.About.StartedBy, Result: got.Result, Account: got.Person.ID, Grounds: got.Grounds()}
+	if got.Run != nil {
+		head.Run = got.Run.Run
+	}
 	if kept := rm.crossings.find(got.State.ID, rm.now()); kept.Reference != "" {
 		head.ID = kept.Reference
 	}
@@ -32,10 +35,13 @@ func (rm *Room) trace(t *turn, got crossing.Turn, r crossing.Rendered, out *Outc
 	if out.Reference = head.ID; got.Result == "" {
 		return
 	}
+	if got.Run != nil {
+		defer rm.rehearsals.Saw(t.ctx, got, head.ID)
+	}
 	f := got.Finding
 	if again := t.began.State.Stage == crossing.Refusing && got.Result == crossing.Refused; again {
 		head.Grounds = nil // it was counted when they came first
-	} else {
+	} else if got.Run == nil {
 		rm.results.count(got.Result, f)
 	}
 	if f != nil {

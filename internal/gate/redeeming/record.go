@@ -1,6 +1,7 @@
 package redeeming
 
 import (
+	"context"
 	"encoding/base64"
 	"encoding/json"
 	"errors"
@@ -53,6 +54,9 @@ func (rm *Room) record(a *asked, err error, given bool) {
 			refusal.Reference = a.Given.Trace
 		}
 		result, code := resulting(a, refusal)
+		if a.Given.Run != "" && result != "" {
+			rm.redeemed(a.Given.Run, refusal)
+		}
 		rm.happenings.Append(a.Given.Trace, steps, result, code)
 		return
 	}
@@ -68,6 +72,15 @@ func (rm *Room) record(a *asked, err error, given bool) {
 	refusal.Reference = head.ID
 	rm.log.Info("refused", "reference", head.ID, "finding", head.Finding, "application", head.Application, "call", a.What)
 	rm.happenings.Record(head, steps, nil)
+}
+
+// redeemed tells the run of a rehearsal that the application came for what it was given.
+func (rm *Room) redeemed(run string, refusal *oidc.Refusal) {
+	var f *finding.Finding
+	if refusal != nil {
+		f = refusal.Finding
+	}
+	rm.rehearsals.Redeemed(context.Background(), run, f)
 }
 
 // resulting is what a sign-in came to by a call on the back channel: a code that is not redeemed,

@@ -29,6 +29,7 @@ import (
 	"innergate.example/innergate/internal/gate/performing"
 	"innergate.example/innergate/internal/gate/random"
 	"innergate.example/innergate/internal/gate/records"
+	"innergate.example/innergate/internal/gate/rehearsing"
 	"innergate.example/innergate/internal/gate/sessions"
 	"innergate.example/innergate/internal/store"
 )
@@ -49,6 +50,7 @@ type Room struct {
 	copies     *copies.Room
 	keyring    *keyring.Room
 	performer  *performing.Performer
+	rehearsals *rehearsing.Room
 	askings    turns    // of asking providers again
 	told       sync.Map // federation.ID of services → when a token of theirs was last recorded
 	results    *prometheus.CounterVec
@@ -67,6 +69,7 @@ type Parts struct {
 	Keys       *keyring.Room
 	Tries      *limit.Tries
 	Performer  *performing.Performer
+	Rehearsals *rehearsing.Room
 }
 
 // New makes a room.
@@ -74,7 +77,7 @@ func New(p Parts) *Room {
 	rm := &Room{store: p.Store, happenings: p.Happenings, log: p.Log, now: p.Now, records: p.Records,
 		sessions: p.Sessions,
 		grants:   p.Grants, tries: p.Tries, strangers: limit.NewFlow(), pushes: limit.NewFlow(), copies: p.Copies,
-		keyring: p.Keys, performer: p.Performer,
+		keyring: p.Keys, performer: p.Performer, rehearsals: p.Rehearsals,
 		results: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "innergate_token_requests_total",
 			Help: "Requests of applications without a browser, by what was asked and the error they heard."},
 			[]string{"call", "error"})}

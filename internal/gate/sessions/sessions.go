@@ -228,7 +228,7 @@ func (rm *Room) Row(s *crossing.Session) (*store.SessionRow, error) {
 		by = append(by, string(p.ProviderID))
 	}
 	return &store.SessionRow{Hash: []byte(s.Ref), Person: s.Person.ID, Provider: strings.Join(by, " "),
-		Revision: s.Revision, Began: rm.now().UTC(), Expires: s.Expires.UTC(), Lasting: s.Lasting,
+		Revision: s.Revision, Began: rm.now().UTC(), Expires: s.Expires.UTC(), Lasting: s.Lasting, Run: s.Run,
 		Used:   rm.now().UTC(),
 		Sealed: rm.store.Seal("session", plain)}, nil
 }

@@ -224,6 +224,13 @@ func withhold(s *crossing.TraceStep, now time.Time) {
 	}
 }
 
+// Shown is a step as it may be shown now: without what could still be used, and with its reasons in words.
+func Shown(s crossing.TraceStep, now time.Time) crossing.TraceStep {
+	withhold(&s, now)
+	s.Checks, s.Reasons = Prose(s), nil
+	return s
+}
+
 // Prose puts the reasons of a step, in words, before its checks: both are read
 // as one list.
 func Prose(s crossing.TraceStep) finding.Checks {

@@ -86,7 +86,8 @@ const offline = "offline_access"
 
 // Issues is what can be redeemed by the code.
 func (p answer) Issues() crossing.Issue {
-	out := crossing.Issue{Session: p.sid, Name: Told{Subject: p.grant.Subject}, Grant: &p.grant}
+	out := crossing.Issue{Session: p.sid, Name: Told{Subject: p.grant.Subject}, Grant: &p.grant,
+		As: p.grant.Subject}
 	if p.name.Derived() {
 		out.Subject = p.grant.Subject
 	}

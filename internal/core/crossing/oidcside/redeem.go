@@ -108,7 +108,8 @@ func (c *Call) redeems() callStep {
 		return c.refuse(oidc.Refuse(oidc.InvalidGrant, finding.New(finding.GrantExpired, finding.Fact(fieldOf(c.by),
 			"is not known any more"))))
 	}
-	c.exchange.Checks = nil
+	c.Snap, c.App = opened(c.Snap, c.App, given)
+	c.exchange.App, c.exchange.Checks = c.App, nil
 	is, lacks, err := c.exchange.Next(*c.by, given, c.f)
 	if lacks != nil {
 		return c.lack(lacks, (*Call).redeems)
@@ -125,6 +126,18 @@ func (c *Call) redeems() callStep {
 		return (*Call).asksAgain
 	}
 	return (*Call).renews
+}
+
+// opened is the configuration that what was given in a rehearsal goes by, and the application in it: its phases are
+// passed over as long as the run goes on, with which everything ends that was given.
+func opened(snap *federation.Snapshot, app *federation.Application, k *crossing.Granted) (*federation.Snapshot,
+	*federation.Application) {
+	if k == nil || k.Run == "" || app == nil || app.ID != k.Client {
+		return snap, app
+	}
+	snap = snap.Rehearsing(app, k.Word.Provider)
+	app, _ = snap.Application(app.Name)
+	return snap, app
 }
 
 // moves keeps the next value of the grant, if it is another one.

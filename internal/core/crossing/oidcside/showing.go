@@ -128,6 +128,7 @@ func (s *Brought) good(f crossing.Facts) (g good, lacks *crossing.Lacks, err err
 		}
 		return g, nil, finding.New(finding.ApplicationUnknown, finding.Fact("client_id", finding.Clip(b.ClientID)))
 	}
+	s.snap, g.app = opened(s.snap, g.app, g.given)
 	g.side = g.app.Side.(*Application)
 	if g.given == nil {
 		return g, nil, policy.Open(g.app, s.now)
@@ -253,6 +254,7 @@ func (s *Brought) introspectRefresh(f crossing.Facts) (map[string]any, *crossing
 	case k == nil || k.Client != s.by.ID || int(s.refresh.Number) != k.Turn:
 		return inactive(), nil, nil
 	default:
+		s.snap, s.by = opened(s.snap, s.by, k)
 		if lacks, err := s.lives(f, k, side.Lifetimes(), false); lacks != nil || err != nil {
 			return nil, lacks, err
 		}

@@ -203,7 +203,8 @@ func madeFor(what string, in crossing.AnswerIn) string {
 
 // Issues is by what the application is told the person and the session.
 func (p answer) Issues() crossing.Issue {
-	out := crossing.Issue{Session: p.msg.SessionIndex, Name: subject(p.msg.NameID)}
+	out := crossing.Issue{Session: p.msg.SessionIndex, Name: subject(p.msg.NameID),
+		As: p.msg.NameID.Value, Format: string(p.msg.NameID.Format)}
 	if p.name.Derived() {
 		out.Subject = p.msg.NameID.Value
 	}

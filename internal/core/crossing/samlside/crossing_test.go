@@ -33,17 +33,19 @@ const (
 // world drives crossings without anything around the core: what is looked up
 // stands in maps.
 type world struct {
-	t        *testing.T
-	snap     *federation.Snapshot
-	provider *federation.Provider
-	app      *federation.Application
-	idp      *keys.Pair // the provider's
-	used     map[string]bool
-	people   map[string]person.Person
-	session  *crossing.Session
-	asked    []string // what was needed, in order
-	entries  []trace.Entry
-	n        int
+	t         *testing.T
+	snap      *federation.Snapshot
+	provider  *federation.Provider
+	app       *federation.Application
+	idp       *keys.Pair // the provider's
+	used      map[string]bool
+	people    map[string]person.Person
+	session   *crossing.Session
+	marked    *crossing.Rehearsing // the browser, for a run
+	rehearsed *crossing.Session    // of that
+	asked     []string             // what was needed, in order
+	entries   []trace.Entry
+	n         int
 }
 
 func newWorld(t *testing.T) *world {
@@ -72,8 +74,8 @@ func newWorld(t *testing.T) *world {
 // run takes an event through the core until nothing is needed any more.
 func (w *world) run(s crossing.State, e crossing.Event) crossing.Turn {
 	w.n++
-	e.Browser.Secret, e.Browser.Holds = []byte("mine"), true
-	f := crossing.Facts{New: fmt.Sprintf("%032d", w.n), Session: w.session}
+	e.Browser.Secret, e.Browser.Holds, e.Browser.Run = []byte("mine"), true, w.marked
+	f := crossing.Facts{New: fmt.Sprintf("%032d", w.n), Session: w.session, Rehearsed: w.rehearsed}
 	t := crossing.Advance(w.snap, s, e, f, now)
 	for {
 		lacks, ok := t.Next.(*crossing.Lacks)

@@ -1,0 +1,76 @@
+package rehearsing
+
+import (
+	"context"
+	"time"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/rehearsal"
+	"innergate.example/innergate/internal/gate/change"
+)
+
+// Standing is a sum over what a rehearsal goes by: its own settings, the application and the provider as they say, and
+// the rules of access and provider selection that may be about it. Phases are none of it: a rehearsal passes over them.
+func Standing(snap *federation.Snapshot, plan *federation.RehearsalPlan) string {
+	parts := []any{plan.Revision}
+	app, there := snap.Application(plan.App)
+	if !there {
+		return ""
+	}
+	add := func(r federation.Record) {
+		b := r.Copy()
+		b.Basic().Rollout = federation.Rollout{}
+		parts = append(parts, b.Describe())
+	}
+	add(app)
+	for _, n := range []federation.Name{plan.Provider, app.Provider} {
+		if p, there := snap.Provider(n); there {
+			add(p)
+		}
+	}
+	parts = append(parts, snap.Book(plan.App).Mark)
+	for _, w := range snap.Ways(plan.App).Rules {
+		parts = append(parts, w.Name, w.Revision)
+	}
+	return change.Digest(parts...)
+}
+
+// Proof is how far a connection was proved by a rehearsal.
+type Proof struct {
+	Rehearsal federation.Name
+	Title     string
+	Start     string
+	State     rehearsal.State // of the newest run, "" if there was none
+	At        time.Time
+	Run       int64
+	Expect    []string
+	Before    bool // something that it goes by has been changed since
+	Said      *rehearsal.Word
+}
+
+// Proofs are those of all applications, by name, each rehearsal's newest run.
+func (rm *Room) Proofs(ctx context.Context) (map[federation.Name][]Proof, error) {
+	rows, err := rm.Store.LastRuns(ctx)
+	if err != nil {
+		return nil, err
+	}
+	snap := rm.Records.Snapshot()
+	out := map[federation.Name][]Proof{}
+	for _, plan := range snap.AllRehearsals() {
+		p := Proof{Rehearsal: plan.Name, Title: plan.Title, Start: plan.Start}
+		for _, e := range plan.Expect {
+			p.Expect = append(p.Expect, e.String())
+		}
+		app, there := snap.Application(plan.App)
+		if row, ran := rows[string(plan.Name)]; ran && there && row.Application == string(app.ID) {
+			r, err := rm.read(row)
+			if err != nil {
+				return nil, err
+			}
+			p.State, p.At, p.Run, p.Said = r.Verdict.State, r.Ended, r.ID, r.Seen.Said
+			p.Before = r.Stands != Standing(snap, plan)
+		}
+		out[plan.App] = append(out[plan.App], p)
+	}
+	return out, nil
+}
