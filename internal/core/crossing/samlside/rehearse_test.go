@@ -42,6 +42,10 @@ func TestRehearsals(t *testing.T) {
 		"not marked": {federation.Draft, federation.Draft, func(w *world, _ *crossing.Rehearsing) { w.marked = nil },
 			finding.ApplicationDisabled},
 		"a provider that is not the rehearsal's": {federation.Live, federation.Draft,
+			func(w *world, r *crossing.Rehearsing) { r.Provider = "other" }, finding.NoProvider},
+		"as the rules decide": {app: federation.Draft, provider: federation.Draft,
+			change: func(w *world, r *crossing.Rehearsing) { r.Provider = "" }},
+		"as the rules decide, and it is retired": {federation.Draft, federation.Retired,
 			func(w *world, r *crossing.Rehearsing) { r.Provider = "" }, finding.NoProvider},
 		"metadata that has expired": {federation.Draft, federation.Live, func(w *world, _ *crossing.Rehearsing) {
 			a := *w.app
