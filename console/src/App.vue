@@ -16,7 +16,8 @@ const verbs = [
   { name: 'Map', path: '/map', pages: [['Mappings', '/map'], ['Sets', '/map/sets']] },
   { name: 'Admit', path: '/admit', pages: [['People', '/admit/people'], ['Groups', '/admit/groups'],
     ['Organisations', '/admit/organisations'], ['Rules', '/admit/rules'], ['Roles', '/admit/roles'], ['Selection', '/admit/selection'], ['Portal', '/admit/portal'], ['Requests', '/admit/requests'], ['Import', '/admit/import']] },
-  { name: 'Watch', path: '/watch', pages: [['Traces', '/watch/traces'], ['Checks', '/watch/checks'], ['Notices', '/watch/notices'], ['Events', '/watch/events']] },
+  { name: 'Rehearse', path: '/rehearse', pages: [['Rehearsals', '/rehearse']] },
+  { name: 'Watch', path: '/watch', pages: [['Traces', '/watch/traces'], ['Live', '/watch/live'], ['Checks', '/watch/checks'], ['Notices', '/watch/notices'], ['Events', '/watch/events']] },
   { name: 'Keep', path: '/keep', pages: [['Keys', '/keep/keys'], ['Contexts', '/keep/contexts'],
     ['Objects', '/keep/objects'], ['Links', '/keep/links'], ['History', '/keep/history'], ['Tokens', '/keep/tokens'], ['Owners', '/keep/owners']] },
 ] as const

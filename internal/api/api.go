@@ -516,6 +516,7 @@ type TraceHead struct {
 	Result       string    `json:"result" doc:"entered, refused, waiting, left by the browser, or signed out"`
 	Finding      string    `json:"finding,omitempty"`
 	Milliseconds int64     `json:"milliseconds"`
+	Run          int64     `json:"run,omitempty" doc:"Of a rehearsal: the number of its run; it counts as no real sign-in"`
 }
 
 // Trace is one trace with its steps.

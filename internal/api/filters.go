@@ -89,6 +89,7 @@ type TraceFilter struct {
 	Before      time.Time `query:"before" doc:"Only traces started before this"`
 	Offset      int       `query:"offset" minimum:"0"`
 	Limit       int       `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+	Rehearsed   bool      `query:"rehearsed" doc:"Those of rehearsals, in place of real sign-ins"`
 }
 
 // PeopleFilter narrows a list of people.

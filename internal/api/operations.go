@@ -200,11 +200,11 @@ var (
 	ShowRun  = gets[Numbered, Run]("/runs/{id}", "show-run", "One run, with its steps so far and its verdict")
 	EndRun   = does[Numbered, Run]("/runs/{id}/end", "end-run", "End a run now, with everything that it gave")
 	SayOfRun = does[SaidOfRun, Run]("/runs/{id}/said", "say-of-run", "Say what the application did with the answer")
-	WatchRun = gets[Numbered, Stream]("/runs/{id}/watch", "watch-run",
+	WatchRun = gets[Numbered, Stream[Run]]("/runs/{id}/watch", "watch-run",
 		"A run while it goes on, as server-sent events: each holds all of it, as show-run does")
 	ListMade = gets[None, List[MadePerson]]("/rehearsals/made", "list-made",
 		"People of whom rehearsals made accounts, and who have not come for real since")
-	WatchTraces = gets[None, Stream]("/traces/watch", "watch-traces",
+	WatchTraces = gets[None, Stream[TraceNews]]("/traces/watch", "watch-traces",
 		"Sign-ins while they happen, as server-sent events")
 
 	ExportPeople = gets[PeopleExport, []byte]("/people/export", "export-people",

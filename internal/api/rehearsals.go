@@ -123,5 +123,5 @@ type TraceNews struct {
 	Missed   int64                `json:"missed,omitempty" doc:"How many were left out because they came faster than they were read"`
 }
 
-// Stream is a stream of events (HTML, server-sent events), whose data are the JSON of what the call says.
-type Stream struct{}
+// Stream is a stream of events (HTML, server-sent events), whose data are events in JSON.
+type Stream[Event any] struct{}

@@ -24,6 +24,7 @@ func (e *environment) traces() *ucli.Command {
 			&ucli.StringFlag{Name: "result", Usage: "entered, refused, waiting or left"},
 			&ucli.StringFlag{Name: "app", Usage: "of this application"},
 			&ucli.StringFlag{Name: "provider", Usage: "of this provider"},
+			&ucli.BoolFlag{Name: "rehearsed", Usage: "those of rehearsals, in place of real sign-ins"},
 			&ucli.StringFlag{Name: "since", Usage: "started since then: 2h, 3d, 2026-11-26 or 2026-11-26T08:00:00Z"},
 			&ucli.IntFlag{Name: "limit", Usage: "at most so many", Value: 50},
 			&ucli.IntFlag{Name: "offset", Usage: "leave the first ones out"}},
@@ -54,7 +55,8 @@ func (e *environment) listTraces(ctx context.Context, cmd *ucli.Command, c *clie
 		return &usageError{fmt.Sprintf("there is no result %q", r), "Use entered, refused, waiting or left."}
 	}
 	f := api.TraceFilter{Search: cmd.String("search"), Result: cmd.String("result"), Application: cmd.String("app"),
-		Provider: cmd.String("provider"), Limit: cmd.Int("limit"), Offset: cmd.Int("offset")}
+		Provider: cmd.String("provider"), Limit: cmd.Int("limit"), Offset: cmd.Int("offset"),
+		Rehearsed: cmd.Bool("rehearsed")}
 	var err error
 	if since := cmd.String("since"); since != "" {
 		if f.Since, err = ago(since, time.Now()); err != nil {

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"context"
 	"fmt"
+	"reflect"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -26,11 +27,12 @@ type listening struct {
 
 // watches registers an operation that answers with server-sent events (HTML §9.2). The source is made for each
 // listener.
-func watches[In any](s *server, a huma.API, o api.Operation[In, api.Stream],
+func watches[In, Event any](s *server, a huma.API, o api.Operation[In, api.Stream[Event]],
 	from func(context.Context, *In) (*listening, error)) {
 	described := describe(o.Call)
 	described.Responses = map[string]*huma.Response{"200": {Description: "Events, each with JSON in its data",
-		Content: map[string]*huma.MediaType{"text/event-stream": {}}}}
+		Content: map[string]*huma.MediaType{"text/event-stream": {Schema: a.OpenAPI().Components.Schemas.Schema(
+			reflect.TypeFor[Event](), true, "")}}}}
 	huma.Register(a, described, func(ctx context.Context, in *In) (*huma.StreamResponse, error) {
 		src, err := from(ctx, in)
 		if err != nil {

@@ -3,6 +3,7 @@ package web
 import (
 	"context"
 	"slices"
+	"strconv"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -21,7 +22,7 @@ func (s *server) traceCalls(a huma.API) {
 		func(ctx context.Context, in *api.TraceFilter) (*body[api.TraceList], error) {
 			f := traces.Filter{Search: in.Search, Result: in.Result, Application: in.Application, Provider: in.Provider,
 				Since:  in.Since,
-				Before: in.Before, Offset: in.Offset, Limit: in.Limit}
+				Before: in.Before, Offset: in.Offset, Limit: in.Limit, Rehearsed: in.Rehearsed}
 			if in.Search != "" {
 				found, err := g.People.List(ctx, people.Filter{Search: in.Search, Limit: mostNamed})
 				if err != nil {
@@ -97,7 +98,9 @@ func namesIn[T any](ctx context.Context, s *server, rows []T, of func(T) int64) 
 }
 
 func traceHead(r traces.Head) api.TraceHead {
+	run, _ := strconv.ParseInt(r.Run, 10, 64)
 	return api.TraceHead{ID: r.ID, Started: r.Started, StartedBy: r.StartedBy, Application: r.Application,
 		Provider: r.Provider,
-		Person:   r.Person, Account: r.Account, Result: r.Result, Finding: r.Finding, Milliseconds: r.Millis}
+		Person:   r.Person, Account: r.Account, Result: r.Result, Finding: r.Finding, Milliseconds: r.Millis,
+		Run: run}
 }

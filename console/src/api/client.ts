@@ -37,6 +37,8 @@ export type Membership = Schemas['Membership']
 export type PersonJoined = Schemas['PersonJoined']
 export type KnownBy = Schemas['KnownBy']
 export type Unit = Schemas['Unit']
+export type Run = Schemas['Run']
+export type TraceNews = Omit<Schemas['TraceNews'], '$schema'>
 
 /** Calls the gate that served the console. The header is what a form of another site cannot send. */
 export const api = createClient<paths>({ baseUrl: '/', headers: { 'Innergate-Console': '1' } })

@@ -5,7 +5,7 @@ import SettingsDrawer from './SettingsDrawer.vue'
 import { settingsOf, type Setting } from '../composables/settings'
 
 /** Makes or changes an object of a kind that settings say everything about; its form is made from their description. */
-const props = defineProps<{ kind: string; name?: string }>()
+const props = defineProps<{ kind: string; name?: string; preset?: Record<string, unknown> }>()
 const emit = defineEmits<{ saved: [] }>()
 const open = defineModel<boolean>({ required: true })
 const fields = ref<Setting[]>([])
@@ -23,7 +23,7 @@ watch(open, async (is) => {
     fields.value = fields.value.map((f) => (f.name === 'networks' ? { ...f, text: f.text + said } : f))
   }
   const it = props.name ? await take(api.GET('/api/v1/objects/{kind}/{name}', at(props.name))) : undefined
-  settings.value = { ...Object.fromEntries(fields.value.map((f) => [f.name, f.type === 'switch' ? false : f.type === 'values' ? [] : ''])), ...it?.settings }
+  settings.value = { ...Object.fromEntries(fields.value.map((f) => [f.name, f.type === 'switch' ? false : f.type === 'values' ? [] : ''])), ...(it ? {} : props.preset), ...it?.settings }
   revision.value = it?.revision ?? 0
   ready.value = true
 })

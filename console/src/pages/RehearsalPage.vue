@@ -1,0 +1,68 @@
+<script setup lang="ts">
+import { computed, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { api, take } from '../api/client'
+import ProblemBox from '../components/ProblemBox.vue'
+import RunPanel from '../components/RunPanel.vue'
+import SettledDrawer from '../components/SettledDrawer.vue'
+import { useAct } from '../composables/act'
+import { useLoad } from '../composables/load'
+import { ago, local } from '../composables/words'
+
+/** One rehearsal: what is expected, its runs, and the run that goes on. */
+const props = defineProps<{ name: string }>()
+const route = useRoute()
+const router = useRouter()
+const path = computed(() => ({ params: { path: { name: props.name } } }))
+const { data: list, problem, load } = useLoad(() => take(api.GET('/api/v1/rehearsals')), () => props.name)
+const it = computed(() => list.value?.items?.find((r) => r.name === props.name))
+const { data: runs, problem: wrong, load: again } = useLoad(() => take(api.GET('/api/v1/rehearsals/{name}/runs', path.value)), () => props.name)
+const chosen = computed(() => Number(route.query.run) || runs.value?.items?.[0]?.id)
+const links = ref<Record<number, string>>({})
+const { failed, act } = useAct({ done: again })
+const begin = () => act(async () => {
+  const r = await take(api.POST('/api/v1/rehearsals/{name}/runs', path.value))
+  if (r.link) links.value = { ...links.value, [r.id]: r.link }
+  await router.replace({ query: { run: String(r.id) } })
+})
+const remove = () => act(async () => {
+  await take(api.DELETE('/api/v1/objects/{kind}/{name}', { params: { path: { kind: 'rehearsal', name: props.name } } }))
+  await router.push('/rehearse')
+})
+const open = ref(false)
+const changed = () => Promise.all([load(), again()])
+watch(() => props.name, () => { links.value = {} })
+const states: Record<string, [string, string]> = { waiting: ['◐', 'waiting'], passed: ['●', 'passed'], failed: ['✕', 'refused'], stopped: ['◌', 'waiting'] }
+</script>
+
+<template>
+  <ProblemBox :problem="problem ?? wrong ?? failed" />
+  <template v-if="it">
+    <div class="head"><div><h1>{{ it.title }}</h1>
+      <p><code>{{ it.name }}</code> · <router-link :to="`/connect/applications/${it.application}`">{{ it.application }}</router-link> by
+        {{ it.provider || 'what the rules decide' }}, started at the {{ it.start }}</p></div>
+      <div class="tools"><el-button type="primary" @click="begin">Run it</el-button><el-button @click="open = true">Change</el-button>
+        <el-button type="danger" plain @click="remove">Remove</el-button></div></div>
+    <ul class="sheet expect" aria-label="What is expected"><li v-for="l in it.expect" :key="l"><code>{{ l }}</code></li></ul>
+    <RunPanel v-if="chosen" :id="chosen" :key="chosen" :link="links[chosen]" @changed="changed" />
+    <p v-else class="quiet">It was never run. Run it: you get a link for a private window.</p>
+    <h2>Runs</h2>
+    <el-table :data="runs?.items ?? []">
+      <el-table-column label="Verdict" width="140"><template #default="{ row }"><span :class="states[row.verdict.state]?.[1]">{{ states[row.verdict.state]?.[0] }} {{ row.verdict.state }}</span></template></el-table-column>
+      <el-table-column label="Run" width="90"><template #default="{ row }"><router-link :to="{ query: { run: row.id } }">{{ row.id }}</router-link></template></el-table-column>
+      <el-table-column label="Began" width="130"><template #default="{ row }"><time :title="local(row.began)">{{ ago(row.began) }}</time></template></el-table-column>
+      <el-table-column label="By" min-width="140" prop="by" />
+      <el-table-column label="What differed" min-width="320"><template #default="{ row }"><span class="says">{{ row.verdict.lines?.find((l: { holds: boolean }) => !l.holds)?.came ?? row.halted ?? '–' }}</span></template></el-table-column>
+      <el-table-column label="Application" min-width="140"><template #default="{ row }">{{ row.said?.symptom ?? '–' }}</template></el-table-column>
+      <template #empty>It was never run.</template>
+    </el-table>
+    <SettledDrawer v-model="open" kind="rehearsal" :name="name" @saved="changed" />
+  </template>
+  <p v-else-if="list" class="quiet">There is no rehearsal of this name. <router-link to="/rehearse">All rehearsals</router-link></p>
+</template>
+
+<style scoped>
+.expect { margin: 0 0 12px; padding: 8px 16px 8px 32px }
+.expect code { overflow-wrap: anywhere }
+.says { white-space: normal; overflow-wrap: anywhere }
+</style>

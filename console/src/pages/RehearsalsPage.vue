@@ -1,0 +1,53 @@
+<script setup lang="ts">
+import { computed, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { api, take } from '../api/client'
+import ProblemBox from '../components/ProblemBox.vue'
+import SettledDrawer from '../components/SettledDrawer.vue'
+import { useAct } from '../composables/act'
+import { useLoad } from '../composables/load'
+import { ago, local } from '../composables/words'
+
+/** Saved sign-in tests, and what their newest runs came to. */
+const route = useRoute()
+const router = useRouter()
+const text = (v: unknown) => (typeof v === 'string' ? v : '')
+const search = ref(text(route.query.search))
+const application = computed(() => text(route.query.application))
+const { data, problem, load } = useLoad(() => take(api.GET('/api/v1/rehearsals', { params: { query: { application: application.value || undefined,
+  search: search.value || undefined } } })), () => [application.value, search.value])
+const states: Record<string, [string, string]> = { passed: ['●', 'passed'], failed: ['✕', 'refused'], stopped: ['◌', 'waiting'] }
+const open = ref(false)
+const preset = ref<Record<string, unknown>>()
+const { failed, act } = useAct({ done: load })
+function make(from?: Record<string, unknown>) {
+  preset.value = { start: 'gate', ...(application.value ? { application: application.value } : {}), ...from }
+  open.value = true
+}
+/** A recorded sign-in, or an application, that somebody came from to keep it as a rehearsal. */
+watch(() => text(route.query.trace), (trace) => trace && act(async () => {
+  make({ ...await take(api.GET('/api/v1/rehearsals/proposal', { params: { query: { trace } } })) })
+  await router.replace({ query: {} })
+}), { immediate: true })
+</script>
+
+<template>
+  <div class="head"><div><h1>Rehearsals</h1>
+    <p>Saved sign-in tests. A run passes over phases and nothing else, in a session of its own: nobody else is touched, and everything that it gave ends with it.</p></div>
+    <el-button type="primary" @click="make()">Save a rehearsal</el-button></div>
+  <ProblemBox :problem="problem ?? failed" />
+  <div class="tools"><el-input v-model="search" clearable placeholder="Name, title, application, provider" aria-label="Search" style="width: 320px" />
+    <router-link v-if="application" class="filter here" :to="{ query: {} }">{{ application }} ✕</router-link></div>
+  <el-table :data="data?.items ?? []">
+    <el-table-column label="Newest run" min-width="190"><template #default="{ row }">
+      <span v-if="row.state" :class="states[row.state]?.[1]">{{ states[row.state]?.[0] }} {{ row.state }}</span><span v-else class="quiet">○ never run</span>
+      <br v-if="row.before"><span v-if="row.before" class="waiting">▲ before the last change</span></template></el-table-column>
+    <el-table-column label="Rehearsal" min-width="240"><template #default="{ row }"><router-link :to="`/rehearse/${row.name}`"><strong>{{ row.title }}</strong></router-link><br><code class="quiet">{{ row.name }}</code></template></el-table-column>
+    <el-table-column label="Application" min-width="150"><template #default="{ row }"><router-link :to="`/connect/applications/${row.application}`">{{ row.application }}</router-link></template></el-table-column>
+    <el-table-column label="Provider" min-width="140"><template #default="{ row }">{{ row.provider || 'as the rules decide' }}</template></el-table-column>
+    <el-table-column label="Starts at" width="130"><template #default="{ row }">the {{ row.start }}</template></el-table-column>
+    <el-table-column label="When" width="120"><template #default="{ row }"><time v-if="row.state" :title="local(row.at)">{{ ago(row.at) }}</time><span v-else>–</span></template></el-table-column>
+    <template #empty>No rehearsals yet. Save one: an application, and what is expected of a sign-in to it. Or keep a recorded sign-in as one, from its trace.</template>
+  </el-table>
+  <SettledDrawer v-model="open" kind="rehearsal" :preset="preset" @saved="load" />
+</template>
