@@ -38,6 +38,7 @@ type scenario struct {
 	Selection    []scenarioRule        `yaml:"selection"`
 	Roles        []scenarioRule        `yaml:"roles"`
 	Starts       []scenarioRule        `yaml:"starts"`
+	Rehearsals   []scenarioRule        `yaml:"rehearsals"`
 	Portal       federation.Settings   `yaml:"portal"`
 	Pilots       []struct {
 		Provider string `yaml:"provider"`
@@ -54,7 +55,7 @@ type scenario struct {
 	People []standin.Person `yaml:"people"`
 }
 
-// scenarioRule is an access rule, one of provider selection, a role, or a starting point.
+// scenarioRule is an access rule, one of provider selection, a role, a starting point, or a rehearsal.
 type scenarioRule struct {
 	Name        string              `yaml:"name"`
 	Application string              `yaml:"application"`

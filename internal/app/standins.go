@@ -228,13 +228,13 @@ func (d *running) units(ctx context.Context, kind federation.Kind, all []scenari
 	return nil
 }
 
-// rules makes the rules of access and of provider selection, the roles and the starting points, and what the portal
-// is like.
+// rules makes the rules of access and of provider selection, the roles, the starting points and the rehearsals, and
+// what the portal is like.
 func (d *running) rules(ctx context.Context, sc *scenario) error {
 	for _, of := range []struct {
 		kind federation.Kind
 		all  []scenarioRule
-	}{{federation.KindRule, sc.Rules}, {federation.KindRole, sc.Roles}, {federation.KindStart, sc.Starts}} {
+	}{{federation.KindRule, sc.Rules}, {federation.KindRole, sc.Roles}, {federation.KindStart, sc.Starts}, {federation.KindRehearsal, sc.Rehearsals}} {
 		for _, r := range of.all {
 			said := maps.Clone(r.Settings)
 			said["application"] = r.Application

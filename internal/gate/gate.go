@@ -271,6 +271,13 @@ func (g *Gate) satisfying(p *performing.Performer, out *fetch.Fetcher) {
 	performing.Satisfies(p, func(ctx context.Context, _ *performing.Asker, n crossing.WhoIs) (person.Person, error) {
 		return g.store.People(ctx).Find(n.Link, n.For)
 	})
+	performing.Satisfies(p, func(ctx context.Context, _ *performing.Asker, n crossing.ByNumber) (person.Person, error) {
+		some, err := g.store.People(ctx).Many([]int64{n.Person}, n.For, "")
+		if err != nil || len(some) == 0 {
+			return person.Person{}, err
+		}
+		return some[0].Person, nil
+	})
 	performing.Satisfies(p, func(ctx context.Context, _ *performing.Asker, n crossing.WasUsed) (bool, error) {
 		return g.store.WasUsed(ctx, driving.UsedKey(n.Once))
 	})

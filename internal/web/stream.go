@@ -39,6 +39,11 @@ func watches[In, Event any](s *server, a huma.API, o api.Operation[In, api.Strea
 			return nil, s.problem(err)
 		}
 		return &huma.StreamResponse{Body: func(hc huma.Context) {
+			for within, wraps := hc.(interface{ Unwrap() huma.Context }); wraps; within, wraps = hc.(interface {
+				Unwrap() huma.Context
+			}) {
+				hc = within.Unwrap()
+			}
 			c := hc.(*humaContext).c
 			c.Set("Content-Type", "text/event-stream")
 			c.Set("Cache-Control", "no-store")

@@ -298,6 +298,10 @@ type Renewal struct {
 	Word   *Answer
 	Person int64                    // whom it was about; 0 for somebody who is known in one session only
 	People map[string]person.Person // those looked up so far
+	// Rehearsed says that it was given in a rehearsal, which makes nobody on record a link: they are known by their
+	// number. Numbered is who that is, nil as long as it was not looked up.
+	Rehearsed bool
+	Numbered  *person.Person
 }
 
 // Renew decides, by the configuration of now, whether somebody may still be told
@@ -325,6 +329,12 @@ func Renew(snap *federation.Snapshot, r Renewal, now time.Time) (profile.Release
 	them, _, need := person.Match(p, who, r.People)
 	if need != nil {
 		return none, lookUp(need, r.App.ID), nil
+	}
+	if them.ID == 0 && r.Rehearsed && r.Person != 0 {
+		if r.Numbered == nil {
+			return none, Lack(ByNumber{Person: r.Person, For: r.App.ID}), nil
+		}
+		them = *r.Numbered
 	}
 	if them.ID != r.Person {
 		return none, nil, finding.New(finding.GrantUnlinked, finding.Fact("Name", r.Word.Subject.Value))

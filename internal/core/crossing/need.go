@@ -3,6 +3,7 @@ package crossing
 import (
 	"encoding/json"
 	"maps"
+	"strconv"
 	"strings"
 
 	"innergate.example/innergate/internal/core/federation"
@@ -156,6 +157,21 @@ func (WhoIs) Outside() bool { return false }
 
 // Gives a person.
 func (WhoIs) Gives(person.Person) {}
+
+// ByNumber asks who somebody on record is, by their number. The fact is that person, with the ID 0 for nobody.
+type ByNumber struct {
+	Person int64
+	For    federation.ID // the application whose subject is wanted
+}
+
+// Key names them.
+func (n ByNumber) Key() string { return "number " + strconv.FormatInt(n.Person, 10) }
+
+// Outside is false.
+func (ByNumber) Outside() bool { return false }
+
+// Gives a person.
+func (ByNumber) Gives(person.Person) {}
 
 // People are those that were looked up, by their links.
 func (f Facts) People() map[string]person.Person {

@@ -154,7 +154,11 @@ func (s *Brought) lives(f crossing.Facts, k *crossing.Granted, l grant.Lifetimes
 
 // renewal is somebody who is told of by what was given.
 func renewal(f crossing.Facts, app *federation.Application, k *crossing.Granted) crossing.Renewal {
-	return crossing.Renewal{App: app, Word: &k.Word, Person: k.Person, People: f.People()}
+	out := crossing.Renewal{App: app, Word: &k.Word, Person: k.Person, People: f.People(), Rehearsed: k.Run != ""}
+	if them, known := crossing.Fact(f, crossing.ByNumber{Person: k.Person}); known {
+		out.Numbered = &them
+	}
+	return out
 }
 
 // UserInfo is what a token lets know of a person (OpenID Connect Core §5.3). Refusals have the codes of RFC 6750 §3.1.
