@@ -9,11 +9,13 @@ import (
 	"net/url"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
 	"innergate.example/innergate/internal/api"
@@ -110,7 +112,9 @@ func TestRehearseByCommand(t *testing.T) {
 		read, write := io.Pipe()
 		done := make(chan int, 1)
 		out := &strings.Builder{}
-		go func() { done <- d.stream(t, out, write, append([]string{"rehearse", name, "--wait", "20s"}, args...)...) }()
+		go func() {
+			done <- d.stream(t, out, write, append([]string{"rehearse", name, "--wait", "20s"}, args...)...)
+		}()
 		lines := bufio.NewScanner(read)
 		for lines.Scan() {
 			if l := link.FindString(lines.Text()); l != "" {
@@ -162,6 +166,26 @@ func TestRehearseByCommand(t *testing.T) {
 	proposed := run(0, "", "rehearsal", "add", "as-ada", "--app", "crew-roster", "--as-person", "1")
 	require.Contains(t, proposed, "person is 1")
 	run(0, "", "rehearsal", "remove", "kept")
+
+	// A service has no browser: its token request names the run. The command makes it, or waits for it.
+	run(0, "", "app", "set", "timetable-feed", "phase=draft", "--yes")
+	run(0, "", "rehearsal", "add", "feed", "--app", "timetable-feed", "--expect", "attribute scope present", "--expect",
+		"name is timetable-feed")
+	file := func(text string) string {
+		path := filepath.Join(t.TempDir(), "secret")
+		require.NoError(t, os.WriteFile(path, []byte(text+"\n"), 0o600))
+		return path
+	}
+	run(0, `"verdict": "passed"`, "rehearse", "feed", "--client-secret-file", file("feed-demo-secret-of-wrenmoor"),
+		"--output", "json")
+	run(3, "stopped", "rehearse", "feed", "--client-secret-file", file("another one, that is long enough"))
+	run(0, "", "app", "set", "timetable-archive", "phase=paused", "--yes")
+	run(0, "", "rehearsal", "add", "archive", "--app", "timetable-archive")
+	_, code = rehearse("archive", []string{"--output", "json"}, func(v *visitor) {
+		require.Contains(t, v.comes("wrenmoor-staff").page.text, "since 1891")
+	})
+	require.Zero(t, code)
+	run(2, "people sign in to crew-roster", "rehearse", "driver-enters-roster", "--client-secret-file", file("x"))
 	run(0, "", "history", "list", "--kind", "rehearsal")
 }
 
@@ -256,4 +280,71 @@ func dropping(t *testing.T, to string, octets int64) string {
 		}
 	}()
 	return l.Addr().String()
+}
+
+// In the console somebody runs a rehearsal of a paused connection, sees its lanes grow, what differs, and what the
+// application did; everything is live. The link is opened in a browser of its own.
+func TestConsoleRehearses(t *testing.T) {
+	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
+	require.NoError(t, err)
+	defer d.stop()
+	run := d.runs(t)
+	run(0, "", "app", "set", "crew-roster", "phase=paused", "--yes")
+	c := startChromium(t)
+	c.signInToConsole(d)
+	c.open(d.Console + "rehearse")
+	c.see("A driver enters the roster")
+	c.see("never run")
+	c.press("A driver enters the roster")
+	c.see("name matches .*@wrenmoor[.]example")
+	begin := func() *visitor {
+		c.press("Run it")
+		c.see("It works once")
+		link := ""
+		c.until(`document.querySelector('.link code') !== null`)
+		link = do(c, chromedp.Evaluate[string](`document.querySelector('.link code').innerText`))
+		v := newVisitor(t).get(link)
+		c.see("The link waits to be opened.")
+		return v.submit()
+	}
+	script, odd := axe(t), []string{}
+	v := begin()
+	c.see("At the provider: the person signs in there.")
+	c.see("AuthnRequest")
+	c.see("● live")
+	c.shot("rehearsal-running")
+	odd = append(odd, c.accessible(script, "a run under way")...)
+	v.onward().as("edda.lunn") // a depot lead, not a driver
+	c.see("✕ Failed")
+	c.see("attribute role is DRIVER")
+	c.shot("rehearsal")
+	odd = append(odd, c.accessible(script, "a run that failed")...)
+	v = begin()
+	v.onward().as("bram.oduya")
+	c.see("● Passed")
+	c.see("What did the application do?")
+	c.shot("rehearsal-passed")
+	c.press("Showed an error")
+	c.set("textarea", "You have no licence for the roster")
+	c.press("Say so")
+	c.see("What may lie behind it")
+	c.see("licences of its own")
+	odd = append(odd, c.accessible(script, "a run with causes")...)
+	require.Empty(t, odd, strings.Join(odd, "\n"))
+	c.press("End the run")
+	c.see("the person")
+
+	c.open(d.Console + "watch/live")
+	c.see("Whoever signs in now appears here.")
+	newVisitor(t).get(d.host("lost-property") + "/start").as("bram.oduya")
+	c.see("lost-property")
+	c.until(`(() => { const b = document.querySelector('.el-table button'); if (!b) return false; b.click(); return true })()`)
+	c.see("match the person")
+	c.shot("live")
+	traces, err := client.Call(t.Context(), d.client(), api.ListTraces, api.TraceFilter{Application: "lost-property", Limit: 1})
+	require.NoError(t, err)
+	c.open(d.Console + "watch/traces/" + traces.Items[0].ID)
+	c.press("Keep this as a rehearsal")
+	c.see("New rehearsal")
+	c.until(`[...document.querySelectorAll('input, textarea')].some(e => e.value.includes('As in sign-in'))`)
 }

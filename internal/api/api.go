@@ -94,6 +94,7 @@ type Standing struct {
 	Acknowledged []Acknowledged  `json:"acknowledged,omitempty"`
 	Waiting      *Pending        `json:"waiting,omitempty" doc:"A change of its metadata that waits for approval"`
 	LastSignIn   *TraceHead      `json:"lastSignIn,omitempty" doc:"The last one that came to an end, and in which a counterpart proved to be one"`
+	Proofs       []Proof         `json:"proofs,omitempty" doc:"Of an application: its rehearsals, and what their newest runs came to"`
 	LastUnproved *TraceHead      `json:"lastUnproved,omitempty" doc:"A later one in which nobody proved to be a counterpart: a stranger may have made it up, or nothing works yet"`
 }
 
@@ -112,6 +113,7 @@ type Connection struct {
 	Worst      string          `json:"worst,omitempty" doc:"Title of the worst finding"`
 	Waiting    bool            `json:"waiting" doc:"A change waits for approval"`
 	LastSignIn *TraceHead      `json:"lastSignIn,omitempty"`
+	Proved     string          `json:"proved" enum:"proved,before,failed,never" doc:"By its rehearsals: proved; before: before the last change; failed; never"`
 	Accounts   *Fits           `json:"accounts,omitempty" doc:"How its accounts fitted when they were last compared"`
 }
 

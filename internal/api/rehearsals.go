@@ -35,6 +35,7 @@ type Run struct {
 	Ends        time.Time         `json:"ends" doc:"When it ends by itself, with everything that it gave"`
 	Ended       time.Time         `json:"ended,omitzero"`
 	Link        string            `json:"link,omitempty" doc:"Opened in the browser of whoever rehearses; it works once and is shown once"`
+	Value       string            `json:"value,omitempty" doc:"Of a service, in place of a link: what its token request carries as the parameter rehearsal; shown once"`
 	Pressed     time.Time         `json:"pressed,omitzero" doc:"When the link was used up"`
 	Stage       rehearsal.Stage   `json:"stage" doc:"How far it came"`
 	Verdict     rehearsal.Verdict `json:"verdict"`

@@ -3,8 +3,10 @@ package cli
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"io"
+	"os"
 	"slices"
 	"strings"
 	"time"
@@ -68,6 +70,9 @@ func (e *environment) rehearse() *ucli.Command {
 		ArgsUsage: "NAME",
 		Flags: []ucli.Flag{&ucli.BoolFlag{Name: "follow", Usage: "print each step as it passes"},
 			&ucli.DurationFlag{Name: "wait", Usage: "how long to wait for the verdict; the run goes on", Value: 30 * time.Minute},
+			&ucli.DurationFlag{Name: "until-passed", Usage: "run it again and again until it passes, for so long: of counterparts that take their time to apply a change"},
+			&ucli.StringFlag{Name: "client-secret-file", Usage: "of a service: makes its token request itself, with the secret in this file"},
+			&ucli.StringFlag{Name: "scope", Usage: "with --client-secret-file: the scopes that are asked for"},
 			&ucli.BoolFlag{Name: "keep", Usage: "let the run go on once it has its verdict, for a look at the application"},
 			&ucli.StringFlag{Name: "said", Usage: "of run NAME, a number: what the application did: let-in, error, empty-page, wrong-person or empty-account"},
 			&ucli.StringFlag{Name: "text", Usage: "with --said: the error as the application showed it"}},
@@ -220,16 +225,74 @@ func (e *environment) runRehearsal(ctx context.Context, cmd *ucli.Command, c *cl
 	if symptom := cmd.String("said"); symptom != "" {
 		return e.sayOfRun(ctx, cmd, c, args[0], rehearsal.Symptom(symptom))
 	}
-	r, err := client.Call(ctx, c, api.BeginRun, api.Name(args[0]))
+	for until := time.Now().Add(cmd.Duration("until-passed")); ; {
+		err := e.runOnce(ctx, cmd, c, args[0])
+		if !errors.Is(err, errFound) || !time.Now().Before(until) {
+			return err
+		}
+		fmt.Fprintf(e.err, "It is run again, until %s.\n", local(until))
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(againAfter):
+		}
+	}
+}
+
+// againAfter is how long a run that did not pass is waited after, before the next one.
+const againAfter = 5 * time.Second
+
+// beginsRun tells how a run begins, or begins it: the token request of a service is made with its secret.
+func (e *environment) beginsRun(ctx context.Context, cmd *ucli.Command, c *client.Client, r api.Run) error {
+	file := cmd.String("client-secret-file")
+	switch {
+	case r.Value == "" && file != "":
+		return &usageError{"--client-secret-file is given, and people sign in to " + r.Application, "Leave it out, and open the link."}
+	case r.Value == "":
+		fmt.Fprintf(e.err, "Run %d of %s. Open this link in a private window, by %s; it works once:\n  %s\n", r.ID, r.Rehearsal,
+			local(r.Ends), r.Link)
+		return nil
+	case file == "":
+		fmt.Fprintf(e.err, "Run %d of %s. Have the service make its token request by %s with this parameter:\n  rehearsal=%s\n", r.ID,
+			r.Rehearsal, local(r.Ends), r.Value)
+		return nil
+	}
+	secret, err := os.ReadFile(file)
+	if err != nil {
+		return &usageError{"--client-secret-file cannot be read: " + err.Error(), "Give a file with the secret and nothing else."}
+	}
+	sheet, err := client.Call(ctx, c, api.RecordsOf("application").Sheet, api.Name(r.Application))
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(e.err, "Run %d of %s. Open this link in a private window, by %s; it works once:\n  %s\n", r.ID, r.Rehearsal,
-		local(r.Ends), r.Link)
-	link := r.Link
+	values := map[string]string{}
+	for _, v := range sheet.Values {
+		values[v.Label] = v.Value
+	}
+	said, err := c.TokenOf(ctx, values["Token endpoint"], values["Client ID"], strings.TrimSpace(string(secret)),
+		map[string]string{"rehearsal": r.Value, "scope": cmd.String("scope")})
+	if err == nil && said != "" {
+		fmt.Fprintln(e.err, "The token request was refused: "+said)
+	}
+	return err
+}
+
+// runOnce runs a rehearsal once.
+func (e *environment) runOnce(ctx context.Context, cmd *ucli.Command, c *client.Client, name string) error {
+	r, err := client.Call(ctx, c, api.BeginRun, api.Name(name))
+	if err != nil {
+		return err
+	}
+	if err := e.beginsRun(ctx, cmd, c, r); err != nil {
+		return err
+	}
+	link, begun := r.Link, time.Now()
 	shown := 0
 	until := time.Now().Add(cmd.Duration("wait"))
 	for r.Verdict.State == rehearsal.Waiting && r.Ended.IsZero() {
+		if r.Value != "" && cmd.String("client-secret-file") != "" && time.Since(begun) > 3*time.Second {
+			break // its request was refused before it named the run
+		}
 		if time.Now().After(until) {
 			return fmt.Errorf("run %d has no verdict yet; it goes on: innergate rehearsal show %s", r.ID, r.Rehearsal)
 		}
@@ -238,9 +301,11 @@ func (e *environment) runRehearsal(ctx context.Context, cmd *ucli.Command, c *cl
 			return ctx.Err()
 		case <-time.After(700 * time.Millisecond):
 		}
+		value := r.Value
 		if r, err = client.Call(ctx, c, api.ShowRun, api.Numbered{ID: r.ID}); err != nil {
 			return err
 		}
+		r.Value = value
 		if cmd.Bool("follow") {
 			shown = e.passing(r, shown)
 		}

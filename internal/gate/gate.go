@@ -200,6 +200,9 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 			},
 			func(ctx context.Context, snap *federation.Snapshot) (map[federation.ID]*finding.Finding, error) {
 				return g.Traces.Piloted(ctx, snap)
+			},
+			func(ctx context.Context, snap *federation.Snapshot) (map[federation.ID]*finding.Finding, error) {
+				return g.Rehearsals.Never(ctx, snap)
 			}}})
 	g.Jobs = jobs.New(g.ctx, o.Log, o.Now)
 	g.Exchange, err = exchange.New(g.ctx, exchange.Parts{Jobs: g.Jobs, Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out,
@@ -246,7 +249,9 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 		Keep:  cmp.Or(o.EventsKeep, 30*24*time.Hour), Most: cmp.Or(o.EventsMost, 1_000_000)})
 	g.Phases = phases.New(phases.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Records: g.Records, Traces: g.Traces,
 		Checking:  g.Checking,
-		Comparing: g.Comparing, Mailer: mailer})
+		Comparing: g.Comparing, Mailer: mailer, Rehearsed: func(ctx context.Context, app federation.Name) ([]string, error) {
+			return g.Rehearsals.Open(ctx, app)
+		}})
 	g.Rehearsals, err = rehearsing.New(ctx, rehearsing.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Base: g.base,
 		Records: g.Records, Sessions: g.sessions, Leaving: g.Leaving, Tries: g.tries, Account: g.Comparing.Has})
 	if err != nil {

@@ -15,6 +15,7 @@ import (
 	"innergate.example/innergate/internal/core/rehearsal"
 	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/gate/driving"
+	"innergate.example/innergate/internal/gate/phases"
 	"innergate.example/innergate/internal/gate/rehearsing"
 	"innergate.example/innergate/internal/store"
 )
@@ -223,6 +224,14 @@ func TestWhoRehearsalsMake(t *testing.T) {
 	require.Empty(t, made, "they have come for real")
 	require.EqualValues(t, 1, r.count(&store.PersonRow{}), "as the same person")
 
+	never := func() bool {
+		found, err := r.Rehearsals.Never(ctx, r.Snapshot())
+		require.NoError(t, err)
+		app, _ := r.Snapshot().Application("roster")
+		f := found[app.ID]
+		return f != nil && f.Code == finding.RehearsalNever
+	}
+	require.True(t, never(), "the run has not ended yet")
 	said, err := r.Rehearsals.Say(ctx, tester, run.ID, rehearsal.Word{Symptom: rehearsal.ErrorText, Text: "no such user"})
 	require.NoError(t, err)
 	require.Equal(t, rehearsal.Failed, said.Verdict.State)
@@ -240,10 +249,22 @@ func TestWhoRehearsalsMake(t *testing.T) {
 		return all["roster"][0]
 	}
 	require.Equal(t, rehearsal.Failed, proof().State)
+	require.True(t, never())
+	run, b = r.marked("ada")
+	o = r.request(b, nil)
+	r.answer(keep(b, o), r.asked(o).ID, nil)
+	_, err = r.Rehearsals.End(ctx, run.ID)
+	require.NoError(t, err)
+	require.False(t, never(), "it was proved")
+	require.Equal(t, rehearsal.Passed, proof().State)
 	require.False(t, proof().Before)
 	require.NoError(t, r.sets("application", "roster", federation.Settings{"phase": "paused"}))
 	require.False(t, proof().Before, "a phase changes nothing of it")
 	require.NoError(t, r.sets("application", "roster", federation.Settings{"sign": "both"}))
 	require.True(t, proof().Before)
+	open, err := r.Phases.Of(ctx, "application", "roster")
+	require.NoError(t, err)
+	require.Contains(t, open.InTheWay, phases.Obstacle{Severity: finding.Warning,
+		What: "rehearsal ada passed before the last change; run it again"})
 	r.clock.set(r.clock.get().Add(time.Hour))
 }

@@ -138,7 +138,7 @@ func (s *server) rehearsalCalls(a huma.API) {
 // run shows a run.
 func run(r rehearsing.Run) api.Run {
 	out := api.Run{ID: r.ID, Rehearsal: string(r.Rehearsal), Title: r.Title, Application: string(r.About.App),
-		Provider: string(r.About.Provider), Start: r.Start, By: r.By, Began: r.Began, Ends: r.Ends, Ended: r.Ended,
+		Provider: string(r.About.Provider), Start: r.Start, By: r.By, Began: r.Began, Ends: r.Ends, Ended: r.Ended, Value: r.Value,
 		Pressed: r.Pressed, Stage: r.Seen.Stage, Verdict: r.Verdict, Halted: r.Halted, Said: r.Seen.Said,
 		Name: r.Seen.Name, Person: r.Seen.Person, Traces: r.Traces}
 	if out.Provider == "" {

@@ -12,8 +12,10 @@ import (
 	"innergate.example/innergate/internal/core/checks"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/rehearsal"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/checking"
+	"innergate.example/innergate/internal/gate/rehearsing"
 	"innergate.example/innergate/internal/gate/traces"
 )
 
@@ -37,6 +39,16 @@ func (s *server) standing(ctx context.Context, r federation.Record) (api.Standin
 	last, strange, err := s.gate.Traces.Last(ctx, kind, name)
 	if err != nil {
 		return out, err
+	}
+	if r.Kind() == federation.KindApplication {
+		proofs, err := s.gate.Rehearsals.Proofs(ctx)
+		if err != nil {
+			return out, err
+		}
+		for _, p := range proofs[r.Basic().Name] {
+			out.Proofs = append(out.Proofs, api.Proof{Rehearsal: string(p.Rehearsal), Title: p.Title, Start: p.Start,
+				State: p.State, At: p.At, Before: p.Before})
+		}
 	}
 	out.LastSignIn, out.LastUnproved = headOf(last, r), headOf(strange, r)
 	state := stateOf(r, all[0].Findings)
@@ -112,6 +124,10 @@ func (s *server) connections(ctx context.Context, search string) ([]api.Connecti
 	if err != nil {
 		return nil, err
 	}
+	proofs, err := s.gate.Rehearsals.Proofs(ctx)
+	if err != nil {
+		return nil, err
+	}
 	snap := s.gate.Records.Snapshot()
 	apps, _ := snap.FindApplications(search, 0, len(snap.Applications()))
 	out := make([]api.Connection, 0, len(apps))
@@ -120,6 +136,7 @@ func (s *server) connections(ctx context.Context, search string) ([]api.Connecti
 		if f, compared := fits[app.Name]; compared {
 			c.Accounts = &api.Fits{At: f.At, Fit: f.Fit, Of: f.Of}
 		}
+		c.Proved = proved(proofs[app.Name])
 		out = append(out, c)
 	}
 	order := map[checks.Standing]int{}
@@ -130,6 +147,22 @@ func (s *server) connections(ctx context.Context, search string) ([]api.Connecti
 		return cmp.Or(order[a.State]-order[b.State], strings.Compare(a.Name, b.Name))
 	})
 	return out, nil
+}
+
+// proved says how an application stands by its rehearsals, the worst first.
+func proved(all []rehearsing.Proof) string {
+	out := "never"
+	for _, p := range all {
+		switch {
+		case p.State == rehearsal.Passed && !p.Before && out == "never":
+			out = "proved"
+		case p.State == rehearsal.Passed && p.Before && out != "failed":
+			out = "before"
+		case p.State != rehearsal.Passed && p.State != "":
+			out = "failed"
+		}
+	}
+	return out
 }
 
 // connection tells of one application. What is found on the provider that it is

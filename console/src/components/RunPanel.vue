@@ -52,10 +52,10 @@ const verdict = computed(() => shown.value?.verdict)
     </div>
     <p v-if="link && run.stage === 'linked'" class="link">Open this in a private window, or send it to whoever rehearses. It works once, until
       <time :title="run.ends">{{ local(run.ends) }}</time>: <CopyValue :value="link" name="link" /></p>
-    <p v-if="!over" class="quiet">{{ stages[run.stage] }}</p>
+    <p v-if="!over && verdict.state === 'waiting'" class="quiet">{{ stages[run.stage] }}</p>
     <p v-if="run.halted"><strong>It stopped half-way.</strong> {{ run.halted }}</p>
     <table v-if="verdict.lines?.length" class="held">
-      <caption>Expected, and what came</caption>
+      <thead><tr><td></td><th scope="col">Expected</th><th scope="col">Came</th></tr></thead>
       <tbody><tr v-for="l in verdict.lines" :key="l.expected"><td :class="l.holds ? 'passed' : 'refused'">{{ l.holds ? '✓ so' : '✕ not so' }}</td>
         <th scope="row">{{ l.expected }}</th><td><code>{{ l.came }}</code></td></tr></tbody>
     </table>
@@ -84,7 +84,8 @@ const verdict = computed(() => shown.value?.verdict)
 .headline h2 .quiet { font-weight: 400; font-size: 13px }
 .link { padding: 8px 12px; border: 2px dashed var(--gate); border-radius: 4px }
 .held { border-collapse: collapse; margin: 8px 0 12px }
-.held caption { text-align: left; color: var(--quiet); padding-bottom: 4px }
+.held thead th { color: var(--quiet); font-size: 13px }
+.said { margin-bottom: 12px }
 .held th { text-align: left; font-weight: 400; padding: 2px 16px 2px 0; overflow-wrap: anywhere }
 .held td { padding: 2px 16px 2px 0; vertical-align: top; overflow-wrap: anywhere }
 .held td:first-child { white-space: nowrap }

@@ -11,6 +11,7 @@ const route = useRoute()
 const router = useRouter()
 const text = (v: unknown) => (typeof v === 'string' ? v : '')
 const search = ref(text(route.query.search))
+const rehearsed: Record<string, string> = { proved: 'proved by rehearsal', before: 'proved before the last change', failed: 'a rehearsal failed' }
 const state = computed(() => text(route.query.state) as Standing | '')
 const page = ref(1)
 const size = 50
@@ -91,7 +92,9 @@ const all = computed(() => counts.value.reduce((sum, c) => sum + c.n, 0))
                     {{ ago(c.lastSignIn.started) }}</router-link>
             <code v-if="c.lastSignIn.finding" class="why">{{ c.lastSignIn.finding }}</code></template>
           <template v-if="c.accounts"><br /><router-link :to="`/connect/applications/${c.name}/accounts`" :title="local(c.accounts.at)">{{ c.accounts.fit }} of
-            {{ c.accounts.of }} accounts fit</router-link></template></span>
+            {{ c.accounts.of }} accounts fit</router-link></template>
+          <template v-if="c.attended && c.proved !== 'never'"><br /><router-link :to="{ path: '/rehearse', query: { application: c.name } }"
+              :class="{ refused: c.proved === 'failed', waiting: c.proved === 'before' }">{{ rehearsed[c.proved] }}</router-link></template></span>
         <a v-if="c.open && c.state !== 'unfinished' && c.state !== 'paused'" :href="c.open" target="_blank" rel="noopener">Try it</a>
         <span v-else></span>
         <router-link :to="{ path: '/watch/traces', query: { application: c.name } }">Traces</router-link>

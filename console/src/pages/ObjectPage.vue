@@ -140,6 +140,9 @@ async function remove() {
                               v-if="t.finding"> (<code>{{ t.finding }}</code>)</template>{{ t === standing.lastUnproved ? ', from a sender who was not verified' : '' }}</template></template><template
                               v-if="!standing.lastSignIn && !standing.lastUnproved">; nobody has signed in
                                 yet</template></p>
+        <p v-if="standing?.proofs?.length" class="proofs">Rehearsals: <template v-for="(p, i) in standing.proofs" :key="p.rehearsal"><template v-if="i">; </template>
+          <router-link :to="`/rehearse/${p.rehearsal}`" :class="{ refused: p.state && p.state !== 'passed', passed: p.state === 'passed' && !p.before, waiting: p.before }">{{ p.title }}</router-link>
+          {{ p.state || 'never run' }}<template v-if="p.state">, from the {{ p.start }}, <time :title="local(p.at!)">{{ ago(p.at!) }}</time></template><template v-if="p.before">, before the last change</template></template></p>
       </div>
       <div class="tools">
         <a v-if="data.it.open && ['live', 'pilot'].includes(String(data.it.settings.phase))" :href="data.it.open" target="_blank" rel="noopener">

@@ -43,7 +43,7 @@ const states: Record<string, [string, string]> = { waiting: ['◐', 'waiting'], 
         {{ it.provider || 'what the rules decide' }}, started at the {{ it.start }}</p></div>
       <div class="tools"><el-button type="primary" @click="begin">Run it</el-button><el-button @click="open = true">Change</el-button>
         <el-button type="danger" plain @click="remove">Remove</el-button></div></div>
-    <ul class="sheet expect" aria-label="What is expected"><li v-for="l in it.expect" :key="l"><code>{{ l }}</code></li></ul>
+    <p class="expect">Expected: <template v-for="(l, i) in it.expect" :key="l"><template v-if="i"> · </template><code>{{ l }}</code></template></p>
     <RunPanel v-if="chosen" :id="chosen" :key="chosen" :link="links[chosen]" @changed="changed" />
     <p v-else class="quiet">It was never run. Run it: you get a link for a private window.</p>
     <h2>Runs</h2>
@@ -62,7 +62,7 @@ const states: Record<string, [string, string]> = { waiting: ['◐', 'waiting'], 
 </template>
 
 <style scoped>
-.expect { margin: 0 0 12px; padding: 8px 16px 8px 32px }
+.expect { margin: 0 0 12px }
 .expect code { overflow-wrap: anywhere }
 .says { white-space: normal; overflow-wrap: anywhere }
 </style>

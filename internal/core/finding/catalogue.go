@@ -312,6 +312,7 @@ const (
 	RehearsalOver         Code = "rehearsal-over"
 	RehearsalUnfinished   Code = "rehearsal-unfinished"
 	RehearsalLink         Code = "rehearsal-link"
+	RehearsalNever        Code = "rehearsal-never"
 	StartUnknown          Code = "start-unknown"
 	StartPointUnknown     Code = "start-point-unknown"
 	ApplicationUnknown    Code = "application-unknown"
@@ -770,6 +771,9 @@ var catalogue = []Entry{
 	{RehearsalUnfinished, Error, Gate, "The record lacks so much that not even a rehearsal can pass it",
 		"Take in what the other side handed over, or type the missing values, then rehearse again.",
 		"A rehearsal comes by a record without its addresses or keys."},
+	{RehearsalNever, Note, Gate, "No rehearsal of this live application has ever passed",
+		"Save one and run it; it touches nobody else: innergate rehearsal add NAME --app APPLICATION, then innergate rehearse NAME.",
+		"An application that people sign in to is live, and none of its rehearsals has a newest run that passed."},
 	{RehearsalLink, Error, Browser, "This link of a rehearsal is not known, was used, or has ended",
 		"Ask whoever sent it for another one: a link works once, and for a few minutes.",
 		"The address of a rehearsal names no run that waits."},

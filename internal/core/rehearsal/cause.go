@@ -138,6 +138,9 @@ const (
 	Done       Stage = "done"        // the crossing has ended
 )
 
+// StartService is the start of a run of a service, which nobody signs in to.
+const StartService = "service"
+
 // Halted says what it usually means where a run ends half-way.
 func Halted(s Seen, start string) string {
 	switch s.Stage {
@@ -147,6 +150,8 @@ func Halted(s Seen, start string) string {
 		switch start {
 		case federation.StartApplication:
 			return "The application never asked: its start address does not lead here, it has another address of the gate on record, or single sign-on is not switched on there."
+		case StartService:
+			return "No token request named this run: the service did not ask, or did not prove who it is. Its refusals stand in the traces."
 		case federation.StartProvider:
 			return "The provider sent nothing: the application's tile there is not assigned to the tester, or it leads to another address than the gate's."
 		}

@@ -30,6 +30,8 @@ type Parts struct {
 	Checking  *checking.Room
 	Comparing *comparing.Room
 	Mailer    *mailing.Room
+	// Rehearsed says what rehearsals leave open of an application: that it was never proved, or before the last change.
+	Rehearsed func(ctx context.Context, app federation.Name) ([]string, error)
 }
 
 // Room knows how far records are used.
@@ -70,7 +72,7 @@ func (rm *Room) Of(ctx context.Context, kind, name string) (out Standing, err er
 }
 
 // inTheWay gathers what speaks against going live: findings of the checks, accounts of the application that nobody
-// fits, and people whose newest sign-in was refused.
+// fits, people whose newest sign-in was refused, and what rehearsals leave open.
 func (rm *Room) inTheWay(ctx context.Context, s Standing) (out []Obstacle, err error) {
 	if s.Phase == federation.Live || s.Phase == federation.Retired {
 		return nil, nil
@@ -95,6 +97,13 @@ func (rm *Room) inTheWay(ctx context.Context, s Standing) (out []Obstacle, err e
 		s.Record.Kind() == federation.KindApplication && fits.Fit < fits.Of {
 		out = append(out, Obstacle{What: fmt.Sprintf("%d of the application's %d accounts fit nobody exactly, as compared on %s",
 			fits.Of-fits.Fit, fits.Of, fits.At.UTC().Format(time.DateOnly)), Severity: finding.Warning})
+	}
+	if s.Record.Kind() == federation.KindApplication && err == nil {
+		var open []string
+		open, err = rm.Rehearsed(ctx, s.Record.Basic().Name)
+		for _, says := range open {
+			out = append(out, Obstacle{What: says, Severity: finding.Warning})
+		}
 	}
 	if s.Phase == federation.Pilot && s.Cohort > 0 && s.Tried == 0 {
 		out = append(out, Obstacle{What: "nobody of the cohort has tried yet", Severity: finding.Warning})

@@ -37,6 +37,10 @@ func (rm *Room) record(a *asked, err error, given bool) {
 		word = "server_error"
 		rm.log.Error("a request of an application failed by our own fault", "call", a.What, "error", err)
 	}
+	if a.Run != nil {
+		rm.served(a, refusal)
+		return
+	}
 	rm.results.WithLabelValues(string(a.What), word).Inc()
 	if err == nil && given && a.Client.Kind == oidc.Service {
 		rm.recordService(a)
@@ -72,6 +76,19 @@ func (rm *Room) record(a *asked, err error, given bool) {
 	refusal.Reference = head.ID
 	rm.log.Info("refused", "reference", head.ID, "finding", head.Finding, "application", head.Application, "call", a.What)
 	rm.happenings.Record(head, steps, nil)
+}
+
+// served records the token request of a service in a run of a rehearsal: it counts in no figure.
+func (rm *Room) served(a *asked, refusal *oidc.Refusal) {
+	head := store.TraceHead{ID: random.Reference(), Started: a.Now.UTC(), StartedBy: "application", Run: a.Run.Run,
+		Application: string(a.App.Name), Result: crossing.Entered, Verified: true}
+	var f *finding.Finding
+	if refusal != nil {
+		f = refusal.Finding
+		head.Result, head.Finding, refusal.Reference = crossing.Refused, string(f.Code), head.ID
+	}
+	rm.happenings.Record(head, rm.steps(a, refusal, refusal == nil), nil)
+	rm.rehearsals.Served(context.Background(), a.Run.Run, string(a.Client.ID), a.tokens.Scope, f, head.ID)
 }
 
 // redeemed tells the run of a rehearsal that the application came for what it was given.

@@ -263,6 +263,10 @@ func (rm *Room) performs() {
 		}
 		return &up, err
 	})
+	performing.Satisfies(p, func(_ context.Context, _ *performing.Asker, n oidcside.RunNamed) (*crossing.Rehearsing,
+		error) {
+		return rm.rehearsals.Marked(n.Value), nil
+	})
 	performing.Satisfies(p, func(_ context.Context, _ *performing.Asker, n oidcside.MayPush) (bool, error) {
 		return rm.pushes.Take(n.Network, rm.now()), nil
 	})

@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -17,6 +18,7 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/nearword"
+	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/rehearsal"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/leaving"
@@ -70,6 +72,7 @@ type Run struct {
 	Ended     time.Time // zero while it goes on
 	Rehearsal federation.Name
 	kept
+	Value   string // that a service's token request carries, of a run that was just begun
 	session string
 	link    []byte
 	mark    []byte
@@ -178,6 +181,10 @@ func (rm *Room) Begin(ctx context.Context, by change.By, name string) (Run, stri
 	for _, e := range plan.Expect {
 		r.Expect = append(r.Expect, e.String())
 	}
+	if !app.Attended() { // nobody opens a link of it: its request names the run
+		r.link, r.mark, r.Pressed, r.Ends, r.Seen.Stage = nil, store.Hash(token), now, now.Add(RunLife), rehearsal.Pressed
+		r.Value, r.Start = token, rehearsal.StartService
+	}
 	rm.mu.Lock()
 	many := len(rm.open) >= mostOpen
 	rm.mu.Unlock()
@@ -196,6 +203,9 @@ func (rm *Room) Begin(ctx context.Context, by change.By, name string) (Run, stri
 	}
 	r.ID, r.About.Run = row.ID, strconv.FormatInt(row.ID, 10)
 	rm.keep(r)
+	if r.Value != "" {
+		return *r, "", rm.save(ctx, r.ID, func(now *Run) { now.Value = "" })
+	}
 	return *r, rm.Base + "/rehearsal/" + token, rm.save(ctx, r.ID, func(*Run) {})
 }
 
@@ -360,6 +370,23 @@ func (rm *Room) Saw(ctx context.Context, t crossing.Turn, reference string) {
 // Redeemed notes that the application came for what a run gave it, or was refused there.
 func (rm *Room) Redeemed(ctx context.Context, run string, f *finding.Finding) {
 	rm.seen(ctx, run, func(r *Run) { r.Seen = r.Seen.Redeem(f) })
+}
+
+// Served notes what a service's token request came to: its scopes are what it was told.
+func (rm *Room) Served(ctx context.Context, run, client, scope string, f *finding.Finding,
+	reference string) {
+	rm.seen(ctx, run, func(r *Run) {
+		r.Traces = append(r.Traces, reference)
+		r.Seen = rehearsal.Seen{Trace: reference, Stage: rehearsal.Done, Result: crossing.Entered, Name: client, Began: r.Seen.Began,
+			Ended: rm.Now(), Delivered: rehearsal.Redeemed, Told: []crossing.Delivered{{Place: "token", Name: "scope",
+				Values: profile.Texts(strings.Fields(scope)...)}}}
+		if r.Seen.Began.IsZero() {
+			r.Seen.Began = rm.Now()
+		}
+		if f != nil {
+			r.Seen.Result, r.Seen.Finding, r.Seen.Told, r.Seen.Delivered = crossing.Refused, f, nil, ""
+		}
+	})
 }
 
 // seen changes what is seen of a run. A failure is logged: no sign-in waits for it.
@@ -537,3 +564,16 @@ type Made = store.MadeRow
 
 // Made are those whom rehearsals made, and who have not come for real since.
 func (rm *Room) Made(ctx context.Context) ([]Made, error) { return rm.Store.Made(ctx) }
+
+// Opened is the configuration in which the applications of runs that go on are open: that by which applications fetch
+// what was made for them in a run.
+func (rm *Room) Opened(snap *federation.Snapshot) *federation.Snapshot {
+	rm.mu.Lock()
+	defer rm.mu.Unlock()
+	for _, r := range rm.open {
+		if app, there := snap.Application(r.About.App); there && app.Is(r.About.App, r.About.AppID) && !app.Phase.Passes() {
+			snap = snap.Rehearsing(app, r.About.Provider)
+		}
+	}
+	return snap
+}

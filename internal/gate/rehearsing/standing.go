@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/rehearsal"
 	"innergate.example/innergate/internal/gate/change"
 )
@@ -71,6 +72,55 @@ func (rm *Room) Proofs(ctx context.Context) (map[federation.Name][]Proof, error)
 			p.Before = r.Stands != Standing(snap, plan)
 		}
 		out[plan.App] = append(out[plan.App], p)
+	}
+	return out, nil
+}
+
+// Open says what rehearsals leave open of an application: that it was never proved, that a rehearsal failed, or that
+// something was changed since it passed. Nothing is said of one that nobody signs in to.
+func (rm *Room) Open(ctx context.Context, name federation.Name) (out []string, err error) {
+	app, there := rm.Records.Snapshot().Application(name)
+	if !there || !app.Attended() {
+		return nil, nil
+	}
+	all, err := rm.Proofs(ctx)
+	if err != nil {
+		return nil, err
+	}
+	proved := false
+	for _, p := range all[name] {
+		switch {
+		case p.State == rehearsal.Passed && p.Before:
+			out = append(out, "rehearsal "+string(p.Rehearsal)+" passed before the last change; run it again")
+		case p.State == rehearsal.Passed:
+			proved = true
+		case p.State != "":
+			out = append(out, "the newest run of rehearsal "+string(p.Rehearsal)+" "+string(p.State))
+		}
+	}
+	if !proved && len(out) == 0 {
+		out = append(out, "no rehearsal of it has passed")
+	}
+	return out, nil
+}
+
+// Never finds live applications that no rehearsal ever proved, by their IDs.
+func (rm *Room) Never(ctx context.Context, snap *federation.Snapshot) (map[federation.ID]*finding.Finding, error) {
+	rows, err := rm.Store.LastRuns(ctx)
+	if err != nil {
+		return nil, err
+	}
+	proved := map[federation.ID]bool{}
+	for _, row := range rows {
+		if row.State == string(rehearsal.Passed) {
+			proved[federation.ID(row.Application)] = true
+		}
+	}
+	out := map[federation.ID]*finding.Finding{}
+	for _, app := range snap.Applications() {
+		if phase, _ := app.PhaseAt(rm.Now()); phase == federation.Live && app.Attended() && !proved[app.ID] {
+			out[app.ID] = finding.New(finding.RehearsalNever, finding.Fact("Application", string(app.Name)))
+		}
 	}
 	return out, nil
 }

@@ -142,7 +142,7 @@ func (s *endpoints) own(kind federation.Kind, file string) fiber.Handler {
 func (s *endpoints) resolve(c fiber.Ctx) error {
 	g := s.Gate()
 	octets, err := func() ([]byte, error) {
-		r, err := samlside.Resolve(g.Records.Snapshot(), c.Params("name"), s.Body(c), g.Now())
+		r, err := samlside.Resolve(g.Rehearsals.Opened(g.Records.Snapshot()), c.Params("name"), s.Body(c), g.Now())
 		if err != nil {
 			return nil, g.Crossings.NotAnswered(err)
 		}

@@ -55,6 +55,7 @@ type Call struct {
 	Method oidc.Method
 	Given  *crossing.Granted    // what the request is about, once it is known
 	Asking *federation.Provider // who is asked again, while they are
+	Run    *crossing.Rehearsing // of a rehearsal of a service
 	Checks finding.Checks
 
 	f         crossing.Facts

@@ -83,8 +83,35 @@ func (c *Call) brings() callStep {
 	return (*Call).redeems
 }
 
-// serves gives a service a token of its own.
+// RunNamed asks which run of a rehearsal a value names, nil for none: a service has no browser that could be marked.
+type RunNamed struct{ Value string }
+
+// Key is one: a request names one run.
+func (RunNamed) Key() string { return "run named" }
+
+// Outside is false.
+func (RunNamed) Outside() bool { return false }
+
+// Gives the run.
+func (RunNamed) Gives(*crossing.Rehearsing) {}
+
+// rehearsed is the parameter by which the token request of a service belongs to a run of a rehearsal.
+const rehearsed = "rehearsal"
+
+// serves gives a service a token of its own. A request that names a run of the service passes over its phase.
 func (c *Call) serves() callStep {
+	if value := c.Form.Get(rehearsed); value != "" && c.Run == nil {
+		run, known := crossing.Fact(c.f, RunNamed{})
+		if !known {
+			return c.lack(crossing.Lack(RunNamed{value}), (*Call).serves)
+		}
+		if run == nil || !c.App.Is(run.App, run.AppID) {
+			return c.refuse(oidc.Refuse(oidc.InvalidRequest, finding.New(finding.RehearsalOver)))
+		}
+		c.Run, c.Snap = run, c.Snap.Rehearsing(c.App)
+		c.App, _ = c.Snap.Application(run.App)
+		c.exchange.App = c.App
+	}
 	is, keeps, err := c.exchange.Service()
 	if err != nil {
 		return c.refuse(err)
