@@ -30,8 +30,16 @@ func (d *demo) rehearsing(t *testing.T, name string) (int64, *visitor) {
 	require.NoError(t, err)
 	v := newVisitor(t).get(r.Link)
 	require.Contains(t, v.page.text, "Rehearsal of signing in to")
+	require.Equal(t, http.StatusForbidden, newVisitor(t).press(r.Link, "https://elsewhere.example", nil).page.status,
+		"no other site presses the button")
 	v.get(r.Link) // a preview uses nothing up
-	return r.ID, v.submit()
+	return r.ID, v.starts(d, r.Link)
+}
+
+// starts presses the button of a link, on the gate's own page.
+func (v *visitor) starts(d *demo, link string) *visitor {
+	v.t.Helper()
+	return v.press(link, d.Base, nil)
 }
 
 // verdict is what a run came to.
@@ -119,7 +127,7 @@ func TestRehearseByCommand(t *testing.T) {
 		for lines.Scan() {
 			if l := link.FindString(lines.Text()); l != "" {
 				go func() { _, _ = io.Copy(io.Discard, read) }()
-				goes(newVisitor(t).get(l).submit())
+				goes(newVisitor(t).starts(d, l))
 				break
 			}
 		}
@@ -237,7 +245,7 @@ func TestWatchingARunOverABrokenConnection(t *testing.T) {
 	done := make(chan bool)
 	go func() {
 		defer close(done)
-		newVisitor(t).get(r.Link).submit().comes("wrenmoor-staff")
+		newVisitor(t).starts(d, r.Link).comes("wrenmoor-staff")
 	}()
 	cuts := 0
 	for {
@@ -305,7 +313,7 @@ func TestConsoleRehearses(t *testing.T) {
 		link = do(c, chromedp.Evaluate[string](`document.querySelector('.link code').innerText`))
 		v := newVisitor(t).get(link)
 		c.see("The link waits to be opened.")
-		return v.submit()
+		return v.starts(d, link)
 	}
 	script, odd := axe(t), []string{}
 	v := begin()

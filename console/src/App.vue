@@ -72,5 +72,5 @@ nav a.here { border-color: var(--gate); font-weight: 600 }
 main { padding: 24px; max-width: 1320px; margin: 0 auto }
 main.bare { max-width: 460px; padding-top: 10vh }
 main.bare :deep(h1) { margin: 8px 0 16px }
-@media (max-width: 720px) { header { flex-wrap: wrap; gap: 8px 16px; padding: 8px 16px } main { padding: 16px } }
+@media (max-width: 720px) { header { flex-wrap: wrap; gap: 8px 16px; padding: 8px 16px } header nav { flex-wrap: wrap } main { padding: 16px } }
 </style>

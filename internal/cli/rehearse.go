@@ -360,6 +360,9 @@ func (e *environment) runShown(w io.Writer, r api.Run) {
 		fmt.Fprintf(w, "  %s  %s\n", word, l.Expected)
 		if !l.Holds {
 			fmt.Fprintf(w, "            came: %s\n", l.Came)
+			if at := differs(l.Value, l.Came); l.Value != "" {
+				fmt.Fprintf(w, "                  %s^ from here on, instead of: %s\n", strings.Repeat(" ", at), l.Value)
+			}
 		}
 	}
 	for _, f := range r.Verdict.Findings {
@@ -378,6 +381,15 @@ func (e *environment) runShown(w io.Writer, r api.Run) {
 		func(l rehearsal.Held) bool { return l.Expected == "entered" }) {
 		fmt.Fprintf(w, "\nSay what the application did: innergate rehearse %d --said let-in\n", r.ID)
 	}
+}
+
+// differs is how many letters two texts begin with alike.
+func differs(a, b string) (n int) {
+	x, y := []rune(a), []rune(b)
+	for n < len(x) && n < len(y) && x[n] == y[n] {
+		n++
+	}
+	return n
 }
 
 // sayOfRun says what the application did in a run.

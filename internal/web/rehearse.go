@@ -43,8 +43,7 @@ func (s *server) rehearsalRoutes(app *fiber.App) {
 			Text: "You sign in as yourself, and see whether it works. Use a private window: what is open elsewhere in this browser stays out of it.",
 			Verb: "Start the rehearsal", Location: "/rehearsal/" + c.Params("token"), Rehearsal: r.AppTitle})
 	})
-	app.Post("/rehearsal/:token", func(c fiber.Ctx) error {
-		c.Set("Cache-Control", "no-store")
+	app.Post("/rehearsal/:token", s.ours(func(c fiber.Ctx) error {
 		_, mark, to, err := s.gate.Rehearsals.Press(c.Context(), c.Params("token"), s.network(c))
 		if err != nil {
 			return s.unlinked(c, err)
@@ -58,7 +57,7 @@ func (s *server) rehearsalRoutes(app *fiber.App) {
 			to = s.gate.Base() + "/rehearsal/started"
 		}
 		return c.Redirect().Status(http.StatusSeeOther).To(to)
-	})
+	}))
 }
 
 // unlinked answers a link that is none.

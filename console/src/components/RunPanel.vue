@@ -7,6 +7,7 @@ import ProblemBox from './ProblemBox.vue'
 import StepsShown from './StepsShown.vue'
 import { useAct } from '../composables/act'
 import { useStream } from '../composables/stream'
+import { parts } from '../composables/differ'
 import { local } from '../composables/words'
 
 /** One run of a rehearsal: its link, its lanes as they grow, and its verdict. */
@@ -31,6 +32,8 @@ const symptom = ref<Symptom>('let-in')
 const text = ref('')
 const delivered = computed(() => run.value?.stage === 'done' && run.value.name !== undefined)
 const { failed, act } = useAct({ done: async () => emit('changed') })
+/** What was expected and what came, letter by letter. */
+const apart = (l: { value?: string; came: string }) => parts(l.value ?? '', l.came)
 const told = ref<Run>()
 const say = () => act(async () => {
   told.value = await take(api.POST('/api/v1/runs/{id}/said', { params: { path: { id: props.id } }, body: { symptom: symptom.value, text: text.value || undefined } }))
@@ -57,7 +60,9 @@ const verdict = computed(() => shown.value?.verdict)
     <table v-if="verdict.lines?.length" class="held">
       <thead><tr><td></td><th scope="col">Expected</th><th scope="col">Came</th></tr></thead>
       <tbody><tr v-for="l in verdict.lines" :key="l.expected"><td :class="l.holds ? 'passed' : 'refused'">{{ l.holds ? '✓ so' : '✕ not so' }}</td>
-        <th scope="row">{{ l.expected }}</th><td><code>{{ l.came }}</code></td></tr></tbody>
+        <th scope="row">{{ l.expected }}</th><td><code v-if="l.holds || !l.value">{{ l.came }}</code><template v-else>
+          <code>{{ apart(l)[1][0] }}<mark>{{ apart(l)[1][1] }}</mark>{{ apart(l)[1][2] }}</code>
+          <span class="quiet"> instead of </span><code>{{ apart(l)[0][0] }}<mark>{{ apart(l)[0][1] }}</mark>{{ apart(l)[0][2] }}</code></template></td></tr></tbody>
     </table>
     <FindingBox v-for="f in verdict.findings ?? []" :key="f.code" :finding="f" />
     <p v-for="n in verdict.notes ?? []" :key="n" class="note">{{ n }}</p>
@@ -85,6 +90,7 @@ const verdict = computed(() => shown.value?.verdict)
 .link { padding: 8px 12px; border: 2px dashed var(--gate); border-radius: 4px }
 .held { border-collapse: collapse; margin: 8px 0 12px }
 .held thead th { color: var(--quiet); font-size: 13px }
+mark { background: color-mix(in srgb, var(--refused) 20%, transparent); color: inherit; font-weight: 700 }
 .said { margin-bottom: 12px }
 .held th { text-align: left; font-weight: 400; padding: 2px 16px 2px 0; overflow-wrap: anywhere }
 .held td { padding: 2px 16px 2px 0; vertical-align: top; overflow-wrap: anywhere }

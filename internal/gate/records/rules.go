@@ -34,8 +34,8 @@ func (rm *Room) namesPeople(fits func(before, after *federation.Snapshot, p Put)
 	}
 }
 
-// withRules puts before applications that are removed the access rules, starting points and roles that are theirs:
-// they go with them, and come back with them.
+// withRules puts before applications that are removed the access rules, starting points, rehearsals and roles that are
+// theirs: they go with them, and come back with them.
 func withRules(now *federation.Snapshot, removed []federation.Object) (out []federation.Object) {
 	goes := func(app federation.Name, r federation.Ref) {
 		if slices.ContainsFunc(removed, func(o federation.Object) bool {
@@ -50,6 +50,9 @@ func withRules(now *federation.Snapshot, removed []federation.Object) (out []fed
 	}
 	for _, r := range now.Starts() {
 		goes(r.App, federation.Ref{Kind: federation.KindStart, Name: r.Name})
+	}
+	for _, r := range now.AllRehearsals() {
+		goes(r.App, federation.Ref{Kind: federation.KindRehearsal, Name: r.Name})
 	}
 	for _, r := range now.AllRoles() {
 		goes(r.App, federation.Ref{Kind: federation.KindRole, Name: r.Name})

@@ -4,6 +4,7 @@
 package rehearsing
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -174,7 +175,7 @@ func (rm *Room) Begin(ctx context.Context, by change.By, name string) (Run, stri
 	token, now := random.Text(32), rm.Now()
 	r := &Run{Rehearsal: plan.Name, Began: now, Ends: now.Add(LinkLife), link: store.Hash(token), kept: kept{
 		Title: plan.Title, AppTitle: app.Title, Start: plan.Start, Revision: plan.Revision, By: by.Who,
-		About: crossing.Rehearsing{App: app.Name, AppID: app.ID, Provider: plan.Provider, Force: plan.Force,
+		About: crossing.Rehearsing{App: app.Name, AppID: app.ID, Provider: cmp.Or(plan.Provider, app.Provider), Force: plan.Force,
 			Passive: plan.Passive, Context: plan.Context, Role: plan.Role},
 		Seen:    rehearsal.Seen{Stage: rehearsal.Linked},
 		Verdict: rehearsal.Verdict{State: rehearsal.Waiting, Lines: []rehearsal.Held{}}, Stands: Standing(snap, plan)}}

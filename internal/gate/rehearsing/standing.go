@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/rehearsal"
@@ -118,7 +119,8 @@ func (rm *Room) Never(ctx context.Context, snap *federation.Snapshot) (map[feder
 	}
 	out := map[federation.ID]*finding.Finding{}
 	for _, app := range snap.Applications() {
-		if phase, _ := app.PhaseAt(rm.Now()); phase == federation.Live && app.Attended() && !proved[app.ID] {
+		if phase, _ := app.PhaseAt(rm.Now()); phase == federation.Live && app.Attended() && !proved[app.ID] &&
+			crossing.Of(app.Side).Plain == nil { // of a bookmark there is little to prove
 			out[app.ID] = finding.New(finding.RehearsalNever, finding.Fact("Application", string(app.Name)))
 		}
 	}
