@@ -134,7 +134,8 @@ func TestRehearseByCommand(t *testing.T) {
 		code := <-done
 		return out.String(), code
 	}
-	out, code := rehearse("driver-enters-roster", []string{"--output", "json"}, func(v *visitor) { v.comes("wrenmoor-staff") })
+	out, code := rehearse("driver-enters-roster", []string{"--output", "json"},
+		func(v *visitor) { v.comes("wrenmoor-staff") })
 	require.Zero(t, code, out)
 	require.Contains(t, out, `"verdict": "passed"`)
 
@@ -157,10 +158,12 @@ func TestRehearseByCommand(t *testing.T) {
 	}
 	require.Equal(t, 3, refused("ada.fenwick"))
 
-	runs, err := client.Call(t.Context(), d.client(), api.ListRuns, api.RunFilter{Named: api.Name("driver-enters-roster"), Limit: 5})
+	runs, err := client.Call(t.Context(), d.client(), api.ListRuns, api.RunFilter{Named: api.Name("driver-enters-roster"),
+		Limit: 5})
 	require.NoError(t, err)
 	require.Len(t, runs.Items, 2)
-	said, _, code := d.cli(t, "", "rehearse", jsonNumber(runs.Items[0].ID), "--said", "error", "--text", "No licence assigned")
+	said, _, code := d.cli(t, "", "rehearse", jsonNumber(runs.Items[0].ID), "--said", "error", "--text",
+		"No licence assigned")
 	require.Equal(t, 3, code)
 	require.Contains(t, said, "licences of its own")
 	shown := run(0, "", "rehearsal", "show", "driver-enters-roster")
@@ -349,7 +352,8 @@ func TestConsoleRehearses(t *testing.T) {
 	c.until(`(() => { const b = document.querySelector('.el-table button'); if (!b) return false; b.click(); return true })()`)
 	c.see("match the person")
 	c.shot("live")
-	traces, err := client.Call(t.Context(), d.client(), api.ListTraces, api.TraceFilter{Application: "lost-property", Limit: 1})
+	traces, err := client.Call(t.Context(), d.client(), api.ListTraces, api.TraceFilter{Application: "lost-property",
+		Limit: 1})
 	require.NoError(t, err)
 	c.open(d.Console + "watch/traces/" + traces.Items[0].ID)
 	c.press("Keep this as a rehearsal")

@@ -69,12 +69,16 @@ func (e *environment) rehearse() *ucli.Command {
 		Usage:     "run a rehearsal: prints a link to open in a private window, waits, and gives the verdict; exit status 3 unless it passed",
 		ArgsUsage: "NAME",
 		Flags: []ucli.Flag{&ucli.BoolFlag{Name: "follow", Usage: "print each step as it passes"},
-			&ucli.DurationFlag{Name: "wait", Usage: "how long to wait for the verdict; the run goes on", Value: 30 * time.Minute},
-			&ucli.DurationFlag{Name: "until-passed", Usage: "run it again and again until it passes, for so long: of counterparts that take their time to apply a change"},
-			&ucli.StringFlag{Name: "client-secret-file", Usage: "of a service: makes its token request itself, with the secret in this file"},
+			&ucli.DurationFlag{Name: "wait", Usage: "how long to wait for the verdict; the run goes on",
+				Value: 30 * time.Minute},
+			&ucli.DurationFlag{Name: "until-passed",
+				Usage: "run it again and again until it passes, for so long: of counterparts that take their time to apply a change"},
+			&ucli.StringFlag{Name: "client-secret-file",
+				Usage: "of a service: makes its token request itself, with the secret in this file"},
 			&ucli.StringFlag{Name: "scope", Usage: "with --client-secret-file: the scopes that are asked for"},
 			&ucli.BoolFlag{Name: "keep", Usage: "let the run go on once it has its verdict, for a look at the application"},
-			&ucli.StringFlag{Name: "said", Usage: "of run NAME, a number: what the application did: let-in, error, empty-page, wrong-person or empty-account"},
+			&ucli.StringFlag{Name: "said",
+				Usage: "of run NAME, a number: what the application did: let-in, error, empty-page, wrong-person or empty-account"},
 			&ucli.StringFlag{Name: "text", Usage: "with --said: the error as the application showed it"}},
 		Action: e.action([]string{"NAME"}, e.runRehearsal)}
 }
@@ -181,7 +185,8 @@ func (e *environment) showRehearsal(ctx context.Context, cmd *ucli.Command, c *c
 		fmt.Fprintln(w)
 		var t table
 		for _, r := range runs.Items {
-			t.add("verdict", string(r.Verdict.State), "run!", fmt.Sprint(r.ID), "began@", brief(r.Began, time.Now()), "by", r.By,
+			t.add("verdict", string(r.Verdict.State), "run!", fmt.Sprint(r.ID), "began@", brief(r.Began, time.Now()), "by",
+				r.By,
 				"sign-in", dash(strings.Join(r.Traces, " ")), "what", runSays(r))
 		}
 		e.tell(w, t, "It was never run. Run it with innergate rehearse "+args[0])
@@ -211,7 +216,8 @@ func (e *environment) listMade(ctx context.Context, cmd *ucli.Command, c *client
 		var numbers []string
 		for _, m := range l.Items {
 			numbers = append(numbers, fmt.Sprint(m.Person))
-			t.add("person!", fmt.Sprint(m.Person), "name", dash(m.Name), "run", fmt.Sprint(m.Run), "made@", brief(m.At, time.Now()))
+			t.add("person!", fmt.Sprint(m.Person), "name", dash(m.Name), "run", fmt.Sprint(m.Run), "made@",
+				brief(m.At, time.Now()))
 		}
 		e.tell(w, t, "Rehearsals made nobody an account who has not come for real since.")
 		if len(numbers) > 0 {
@@ -247,9 +253,11 @@ func (e *environment) beginsRun(ctx context.Context, cmd *ucli.Command, c *clien
 	file := cmd.String("client-secret-file")
 	switch {
 	case r.Value == "" && file != "":
-		return &usageError{"--client-secret-file is given, and people sign in to " + r.Application, "Leave it out, and open the link."}
+		return &usageError{"--client-secret-file is given, and people sign in to " + r.Application,
+			"Leave it out, and open the link."}
 	case r.Value == "":
-		fmt.Fprintf(e.err, "Run %d of %s. Open this link in a private window, by %s; it works once:\n  %s\n", r.ID, r.Rehearsal,
+		fmt.Fprintf(e.err, "Run %d of %s. Open this link in a private window, by %s; it works once:\n  %s\n", r.ID,
+			r.Rehearsal,
 			local(r.Ends), r.Link)
 		return nil
 	case file == "":
@@ -259,7 +267,8 @@ func (e *environment) beginsRun(ctx context.Context, cmd *ucli.Command, c *clien
 	}
 	secret, err := os.ReadFile(file)
 	if err != nil {
-		return &usageError{"--client-secret-file cannot be read: " + err.Error(), "Give a file with the secret and nothing else."}
+		return &usageError{"--client-secret-file cannot be read: " + err.Error(),
+			"Give a file with the secret and nothing else."}
 	}
 	sheet, err := client.Call(ctx, c, api.RecordsOf("application").Sheet, api.Name(r.Application))
 	if err != nil {

@@ -55,7 +55,10 @@ func TestARunOfARehearsal(t *testing.T) {
 		require.NoError(t, r.sets("provider", "staff", federation.Settings{"phase": phase}))
 		require.NoError(t, r.sets("application", "roster", federation.Settings{"phase": phase}))
 		for start, begins := range map[string]func(b driving.Browser) driving.Outcome{
-			"gate":        func(b driving.Browser) driving.Outcome { return r.Crossings.Open(ctx, b, driving.Start{App: "roster"}) },
+			"gate": func(b driving.Browser) driving.Outcome {
+				return r.Crossings.Open(ctx, b,
+					driving.Start{App: "roster"})
+			},
 			"application": func(b driving.Browser) driving.Outcome { return r.request(b, nil) },
 		} {
 			run, b := r.marked("ada")

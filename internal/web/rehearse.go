@@ -22,8 +22,8 @@ import (
 	"innergate.example/innergate/internal/gate/traces"
 )
 
-// rehearsalRoutes are the pages of a run's link. Opening one shows a page with a button, and only the press uses it up:
-// what scans mail or shows previews opens links, too.
+// rehearsalRoutes are the pages of a run's link. Opening one shows a page with a button, and only the press uses it
+// up: what scans mail or shows previews opens links, too.
 func (s *server) rehearsalRoutes(app *fiber.App) {
 	app.Get("/rehearsal/started", func(c fiber.Ctx) error {
 		r := s.gate.Rehearsals.OfBrowser(c.Cookies(s.cookie("rehearsal")))
@@ -84,7 +84,8 @@ func howToStart(r rehearsing.Run) string {
 		return "Open " + r.AppTitle + " in this window from the page of applications at " + string(r.About.Provider) +
 			". The rehearsal goes on by itself when it comes here."
 	}
-	return "Open " + r.AppTitle + " in this window as you always do, and sign in there. The rehearsal goes on by itself when it comes here."
+	return "Open " + r.AppTitle +
+		" in this window as you always do, and sign in there. The rehearsal goes on by itself when it comes here."
 }
 
 // rehearsalCalls registers rehearsals, their runs, and what happens while it happens.
@@ -137,7 +138,8 @@ func (s *server) rehearsalCalls(a huma.API) {
 // run shows a run.
 func run(r rehearsing.Run) api.Run {
 	out := api.Run{ID: r.ID, Rehearsal: string(r.Rehearsal), Title: r.Title, Application: string(r.About.App),
-		Provider: string(r.About.Provider), Start: r.Start, By: r.By, Began: r.Began, Ends: r.Ends, Ended: r.Ended, Value: r.Value,
+		Provider: string(r.About.Provider), Start: r.Start, By: r.By, Began: r.Began, Ends: r.Ends, Ended: r.Ended,
+		Value:   r.Value,
 		Pressed: r.Pressed, Stage: r.Seen.Stage, Verdict: r.Verdict, Halted: r.Halted, Said: r.Seen.Said,
 		Name: r.Seen.Name, Person: r.Seen.Person, Traces: r.Traces}
 	if out.Provider == "" {
@@ -196,7 +198,8 @@ func (s *server) listRehearsals(ctx context.Context, in *api.RehearsalFilter) (*
 
 // proposeRehearsal writes down what the connection would come to for somebody, or what a recorded sign-in came to, by
 // the functions that a sign-in uses.
-func (s *server) proposeRehearsal(ctx context.Context, in *api.RehearsalProposal) (*body[api.ProposedRehearsal], error) {
+func (s *server) proposeRehearsal(ctx context.Context, in *api.RehearsalProposal) (*body[api.ProposedRehearsal],
+	error) {
 	snap := s.gate.Snapshot()
 	if in.Trace != "" {
 		return s.proposeOfTrace(ctx, snap, in.Trace)
@@ -212,7 +215,8 @@ func (s *server) proposeRehearsal(ctx context.Context, in *api.RehearsalProposal
 		}
 	}
 	if in.Person == 0 {
-		return nil, change.Field("person", errors.New("give the number of an account, or the reference of a sign-in (trace)"))
+		return nil, change.Field("person",
+			errors.New("give the number of an account, or the reference of a sign-in (trace)"))
 	}
 	open := snap.Rehearsing(app, federation.Name(in.Provider))
 	app, _ = open.Application(app.Name)
@@ -223,7 +227,8 @@ func (s *server) proposeRehearsal(ctx context.Context, in *api.RehearsalProposal
 	if err != nil {
 		return nil, err
 	}
-	d := crossing.Decision{Result: crossing.Entered, Person: in.Person, Released: got.Mapped.Released, Told: got.Mapped.Told}
+	d := crossing.Decision{Result: crossing.Entered, Person: in.Person, Released: got.Mapped.Released,
+		Told: got.Mapped.Told}
 	rule := ""
 	if got.Decision != federation.Allow || got.Finding != nil || got.Mapped.Refused != nil {
 		d.Result = crossing.Refused
@@ -244,7 +249,8 @@ func (s *server) proposeRehearsal(ctx context.Context, in *api.RehearsalProposal
 		Provider: in.Provider, Start: federation.StartGate, Expect: rehearsal.Propose(d, rule)}}, nil
 }
 
-// proposeOfTrace keeps a recorded sign-in as a rehearsal: what it came to, decided again with the configuration of now.
+// proposeOfTrace keeps a recorded sign-in as a rehearsal: what it came to, decided again with the configuration of
+// now.
 func (s *server) proposeOfTrace(ctx context.Context, snap *federation.Snapshot, reference string) (
 	*body[api.ProposedRehearsal], error) {
 	head, _, err := s.gate.Traces.Get(ctx, reference)

@@ -98,7 +98,8 @@ func (s State) added() (out []Leg) {
 // Finished is what is kept of a crossing once it ended, in a session if it ended in one: whose it was, and by what a
 // late message finds it.
 func (s State) Finished(session string) State {
-	out := State{ID: s.ID, Stage: Ended, App: s.App, AppID: s.AppID, Browser: s.Browser, StartedBy: s.StartedBy, Mode: s.Mode, Run: s.Run,
+	out := State{ID: s.ID, Stage: Ended, App: s.App, AppID: s.AppID, Browser: s.Browser, StartedBy: s.StartedBy,
+		Mode: s.Mode, Run: s.Run,
 		Began: s.Began, Turns: s.Turns, Kept: true}
 	if l := s.Leg(); len(s.Legs) > 0 {
 		out.Legs = []Leg{{Provider: l.Provider, ProviderID: l.ProviderID, Own: l.Own, Handle: l.Handle}}
@@ -128,7 +129,8 @@ func (s *State) UnmarshalJSON(octets []byte) error {
 	}
 	if was.Provider != "" && len(s.Legs) == 0 {
 		s.Legs = []Leg{{Provider: was.Provider, ProviderID: was.ProviderID, Own: was.ProviderState, Handle: was.Handle,
-			At: was.AskedAt, Asking: was.Asking, Word: was.Word, Upstream: was.Upstream, InBefore: was.Word != nil && !was.ByWord,
+			At: was.AskedAt, Asking: was.Asking, Word: was.Word, Upstream: was.Upstream, InBefore: was.Word != nil &&
+				!was.ByWord,
 			Person: s.Person}}
 		if was.Word != nil {
 			s.Legs[0].Came = was.AskedAt

@@ -9,8 +9,8 @@ import (
 	"innergate.example/innergate/internal/core/reason"
 )
 
-// Rehearsing is whose run of a rehearsal a crossing is, and what of it is other than in a real one. A browser is marked
-// for it by whoever has the run's link, until the run ends.
+// Rehearsing is whose run of a rehearsal a crossing is, and what of it is other than in a real one. A browser is
+// marked for it by whoever has the run's link, until the run ends.
 type Rehearsing struct {
 	Run      string          `json:"run"` // its number; no secret
 	App      federation.Name `json:"app"`
@@ -114,9 +114,9 @@ func unfinished(r federation.Record) error {
 		finding.Fact("Missing", strings.Join(federation.Lacking(missing), ", "))).From(finding.Gate)
 }
 
-// made is what a rehearsal leaves of a person: an account of somebody new, with the link and the subject that a sign-in
-// for real is to find again. Of somebody on record nothing becomes other: what would be kept is found out again, and a
-// subject is derived alike.
+// made is what a rehearsal leaves of a person: an account of somebody new, with the link and the subject that a
+// sign-in for real is to find again. Of somebody on record nothing becomes other: what would be kept is found out
+// again, and a subject is derived alike.
 func (c ChangePerson) made(run string) (out ChangePerson, any bool) {
 	c.Run = run
 	return c, c.Person == 0

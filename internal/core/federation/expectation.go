@@ -198,7 +198,8 @@ func ParseExpectations(lines []string) (out []Expectation, err error) {
 	}
 	for i, e := range out {
 		for _, other := range out[:i] {
-			if e.Of == "attribute" && other.Of == e.Of && other.Name == e.Name && (e.How == "absent") != (other.How == "absent") {
+			if e.Of == "attribute" && other.Of == e.Of && other.Name == e.Name &&
+				(e.How == "absent") != (other.How == "absent") {
 				return nil, fmt.Errorf("attribute %s cannot be absent and something: leave out one of the lines", e.Name)
 			}
 		}

@@ -22,13 +22,15 @@ const (
 
 // Rehearsals describes saved sign-in tests.
 var Rehearsals = &Description{Kind: KindRehearsal, Check: checkRehearsal, Settings: []Setting{
-	{Name: "title", Label: "Title", Type: OneLine, Most: 200, Text: "What is rehearsed, like A driver enters from the roster"},
+	{Name: "title", Label: "Title", Type: OneLine, Most: 200,
+		Text: "What is rehearsed, like A driver enters from the roster"},
 	{Name: "application", Label: "Application", Type: Named, Refers: KindApplication, Most: 63,
 		Text: "What somebody signs in to"},
 	{Name: "provider", Label: "Provider", Type: Named, Refers: KindProvider, Most: 63, Text: "By which they come",
 		Default: "as the rules decide"},
 	{Name: "start", Label: "Starts at", Type: OneOf, Choices: []string{StartGate, StartApplication, StartProvider},
-		Words:   map[string]string{StartGate: "the gate", StartApplication: "the application", StartProvider: "the provider"},
+		Words: map[string]string{StartGate: "the gate", StartApplication: "the application",
+			StartProvider: "the provider"},
 		Default: "gate",
 		Text:    "Which side begins: the application is opened and asks itself, the gate starts as a portal does, or the provider sends an answer that nobody asked for"},
 	{Name: "force", Label: "Sign in afresh", Type: Switch, Group: GroupWish,
@@ -95,12 +97,14 @@ func checkRehearsal(after *Snapshot, p *Plain) error {
 	case len(after.RehearsalsOf(r.App)) > mostRehearsals:
 		return &SettingError{"application", fmt.Errorf("there are more than %d rehearsals of it", mostRehearsals)}
 	case app.Provider != "" && r.Provider != "" && app.Provider != r.Provider:
-		return &SettingError{"provider", fmt.Errorf("the application is tied to %s: nobody comes by %s; leave it empty, or set provider of the application",
-			app.Provider, r.Provider)}
+		return &SettingError{"provider",
+			fmt.Errorf("the application is tied to %s: nobody comes by %s; leave it empty, or set provider of the application",
+				app.Provider, r.Provider)}
 	case r.Start == StartProvider && r.Provider == "" && app.Provider == "":
 		return &SettingError{"provider", errors.New("a rehearsal that starts at the provider has to name it")}
 	case r.Start == StartApplication && (r.Passive || r.Context != "" || r.Role != ""):
-		return &SettingError{"start", errors.New("an application that starts says itself what it wishes; leave out passive, context and role")}
+		return &SettingError{"start",
+			errors.New("an application that starts says itself what it wishes; leave out passive, context and role")}
 	}
 	return checkExpected(after, r)
 }

@@ -67,7 +67,8 @@ func Causes(s Seen, a Around) (out []Cause) {
 	} else if a.Compared {
 		unknown.Text += " In the newest comparison of accounts none has it."
 	}
-	kind := Cause{Text: fmt.Sprintf("%s recognises people by another identifier than %s (format %s).", a.App, said(s.Name),
+	kind := Cause{Text: fmt.Sprintf("%s recognises people by another identifier than %s (format %s).", a.App,
+		said(s.Name),
 		said(s.Format)), Remedy: "Ask which one it expects, and set it as the name of the release mapping.",
 		Likely: says("nameid", "name id", "format", "identifier")}
 	policy := Cause{Text: a.App + " has an access policy or licences of its own.",
@@ -78,7 +79,8 @@ func Causes(s Seen, a Around) (out []Cause) {
 		Likely: says("role", "group", "permission")}
 	unasked := Cause{Text: a.App + " takes no answer that it did not ask for.",
 		Remedy: "Start at the application, or set its own start address (ownStart).",
-		Likely: a.Start != federation.StartApplication && (a.Unasked || says("relaystate", "inresponseto", "unsolicited", "initiated"))}
+		Likely: a.Start != federation.StartApplication && (a.Unasked || says("relaystate", "inresponseto", "unsolicited",
+			"initiated"))}
 	before := Cause{Text: "A session of before is in the way: it shows who was in there until now.",
 		Remedy: "Sign out there, or open the next link in a fresh private window."}
 	made := Cause{Text: a.App + " made an account with nothing in it, by a name that it did not know.",

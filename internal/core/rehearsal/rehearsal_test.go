@@ -18,9 +18,11 @@ var now = time.Date(2026, 11, 30, 9, 0, 0, 0, time.UTC)
 
 // entered is a run in which Ada came in as a driver.
 func entered() rehearsal.Seen {
-	return rehearsal.Seen{Result: crossing.Entered, Stage: rehearsal.Done, Name: "ada@wrenmoor.example", Roles: []string{"driver"},
-		Person: 7, Provider: "wrenmoor-staff", Began: now, Ended: now.Add(3 * time.Second), SignedIn: now.Add(2 * time.Second),
-		Subject: "ada", Told: []crossing.Delivered{
+	return rehearsal.Seen{Result: crossing.Entered, Stage: rehearsal.Done, Name: "ada@wrenmoor.example",
+		Roles:  []string{"driver"},
+		Person: 7, Provider: "wrenmoor-staff", Began: now, Ended: now.Add(3 * time.Second),
+		SignedIn: now.Add(2 * time.Second),
+		Subject:  "ada", Told: []crossing.Delivered{
 			{Name: "urn:oid:0.9", Friendly: "mail", Values: profile.Texts("ada@wrenmoor.example")},
 			{Name: "groups", Values: profile.Texts("drivers", "staff")}}}
 }
@@ -56,9 +58,12 @@ func TestVerdicts(t *testing.T) {
 		"refused":                                               {entered(), rehearsal.Failed, "entered"},
 		"refused by access-denied":                              {denied, rehearsal.Passed, ""},
 		"refused by rule night-shift":                           {denied, rehearsal.Passed, ""},
-		"refused by rule day-shift":                             {denied, rehearsal.Failed, "refused by access-denied, rule night-shift"},
-		"refused by access-nobody":                              {denied, rehearsal.Failed, "refused by access-denied, rule night-shift"},
-		"entered|within 1m":                                     {denied, rehearsal.Failed, "refused by access-denied, rule night-shift"},
+		"refused by rule day-shift": {denied, rehearsal.Failed,
+			"refused by access-denied, rule night-shift"},
+		"refused by access-nobody": {denied, rehearsal.Failed,
+			"refused by access-denied, rule night-shift"},
+		"entered|within 1m": {denied, rehearsal.Failed,
+			"refused by access-denied, rule night-shift"},
 	} {
 		var said []string
 		if lines != "" {
@@ -112,15 +117,18 @@ func TestWhatTheTesterSays(t *testing.T) {
 		state   rehearsal.State
 		first   string // part of the first cause
 	}{
-		"let in":            {rehearsal.LetIn, "", rehearsal.Around{}, rehearsal.Passed, ""},
-		"an error":          {rehearsal.ErrorText, "User not found", rehearsal.Around{App: "Roster"}, rehearsal.Failed, "no account by the name ada@"},
-		"no licence":        {rehearsal.ErrorText, "No licence assigned", rehearsal.Around{}, rehearsal.Failed, "licences of its own"},
-		"compared":          {rehearsal.ErrorText, "?", rehearsal.Around{Compared: true}, rehearsal.Failed, "none has it"},
-		"a certificate":     {rehearsal.ErrorText, "bad signature", rehearsal.Around{}, rehearsal.Failed, "certificate"},
-		"an empty page":     {rehearsal.EmptyPage, "", rehearsal.Around{Unasked: true}, rehearsal.Failed, "did not ask for"},
-		"the wrong person":  {rehearsal.WrongPerson, "", rehearsal.Around{}, rehearsal.Failed, "session of before"},
-		"an empty account":  {rehearsal.EmptyMade, "", rehearsal.Around{}, rehearsal.Failed, "nothing in it"},
-		"groups misspelled": {rehearsal.ErrorText, "role missing", rehearsal.Around{}, rehearsal.Failed, "groups=drivers, groups=staff"},
+		"let in": {rehearsal.LetIn, "", rehearsal.Around{}, rehearsal.Passed, ""},
+		"an error": {rehearsal.ErrorText, "User not found", rehearsal.Around{App: "Roster"}, rehearsal.Failed,
+			"no account by the name ada@"},
+		"no licence": {rehearsal.ErrorText, "No licence assigned", rehearsal.Around{}, rehearsal.Failed,
+			"licences of its own"},
+		"compared":         {rehearsal.ErrorText, "?", rehearsal.Around{Compared: true}, rehearsal.Failed, "none has it"},
+		"a certificate":    {rehearsal.ErrorText, "bad signature", rehearsal.Around{}, rehearsal.Failed, "certificate"},
+		"an empty page":    {rehearsal.EmptyPage, "", rehearsal.Around{Unasked: true}, rehearsal.Failed, "did not ask for"},
+		"the wrong person": {rehearsal.WrongPerson, "", rehearsal.Around{}, rehearsal.Failed, "session of before"},
+		"an empty account": {rehearsal.EmptyMade, "", rehearsal.Around{}, rehearsal.Failed, "nothing in it"},
+		"groups misspelled": {rehearsal.ErrorText, "role missing", rehearsal.Around{}, rehearsal.Failed,
+			"groups=drivers, groups=staff"},
 	} {
 		s := entered()
 		s.Said = &rehearsal.Word{Symptom: c.symptom, Text: c.text}
@@ -145,7 +153,8 @@ func TestNotesAndHalts(t *testing.T) {
 	s.SignedIn = now.Add(-time.Hour)
 	require.Contains(t, strings.Join(rehearsal.Judge(all, s, now, now).Notes, "\n"),
 		"ada was still signed in at wrenmoor-staff, since 2026-11-30 08:00:00 UTC")
-	for _, stage := range []rehearsal.Stage{rehearsal.Linked, rehearsal.Pressed, rehearsal.AtProvider, rehearsal.AtPerson} {
+	for _, stage := range []rehearsal.Stage{rehearsal.Linked, rehearsal.Pressed, rehearsal.AtProvider,
+		rehearsal.AtPerson} {
 		for _, start := range []string{federation.StartGate, federation.StartApplication, federation.StartProvider} {
 			require.NotEmpty(t, rehearsal.Halted(rehearsal.Seen{Stage: stage}, start), stage)
 		}

@@ -238,6 +238,7 @@ func (v *Verdict) notes(s Seen, began time.Time) {
 		v.Notes = append(v.Notes, "Sent: the answer left with the browser. Look at the application, and say what it did.")
 	}
 	if s.Made {
-		v.Notes = append(v.Notes, "An account was made here for this rehearsal; it can be removed with what else rehearsals made.")
+		v.Notes = append(v.Notes,
+			"An account was made here for this rehearsal; it can be removed with what else rehearsals made.")
 	}
 }

@@ -131,8 +131,9 @@ func (rm *Room) row(r *Run) (*store.RunRow, error) {
 	if err != nil {
 		return nil, err
 	}
-	row := &store.RunRow{ID: r.ID, Rehearsal: string(r.Rehearsal), Application: string(r.About.AppID), Began: r.Began.UTC(),
-		Ends: r.Ends.UTC(), State: string(r.Verdict.State), Link: r.link, Mark: r.mark, Session: r.session,
+	row := &store.RunRow{ID: r.ID, Rehearsal: string(r.Rehearsal), Application: string(r.About.AppID),
+		Began: r.Began.UTC(),
+		Ends:  r.Ends.UTC(), State: string(r.Verdict.State), Link: r.link, Mark: r.mark, Session: r.session,
 		Sealed: rm.Store.Seal("rehearsal run", plain)}
 	if row.Link == nil {
 		row.Link = []byte{}
@@ -175,7 +176,8 @@ func (rm *Room) Begin(ctx context.Context, by change.By, name string) (Run, stri
 	token, now := random.Text(32), rm.Now()
 	r := &Run{Rehearsal: plan.Name, Began: now, Ends: now.Add(LinkLife), link: store.Hash(token), kept: kept{
 		Title: plan.Title, AppTitle: app.Title, Start: plan.Start, Revision: plan.Revision, By: by.Who,
-		About: crossing.Rehearsing{App: app.Name, AppID: app.ID, Provider: cmp.Or(plan.Provider, app.Provider), Force: plan.Force,
+		About: crossing.Rehearsing{App: app.Name, AppID: app.ID, Provider: cmp.Or(plan.Provider, app.Provider),
+			Force:   plan.Force,
 			Passive: plan.Passive, Context: plan.Context, Role: plan.Role},
 		Seen:    rehearsal.Seen{Stage: rehearsal.Linked},
 		Verdict: rehearsal.Verdict{State: rehearsal.Waiting, Lines: []rehearsal.Held{}}, Stands: Standing(snap, plan)}}
@@ -378,7 +380,8 @@ func (rm *Room) Served(ctx context.Context, run, client, scope string, f *findin
 	reference string) {
 	rm.seen(ctx, run, func(r *Run) {
 		r.Traces = append(r.Traces, reference)
-		r.Seen = rehearsal.Seen{Trace: reference, Stage: rehearsal.Done, Result: crossing.Entered, Name: client, Began: r.Seen.Began,
+		r.Seen = rehearsal.Seen{Trace: reference, Stage: rehearsal.Done, Result: crossing.Entered, Name: client,
+			Began: r.Seen.Began,
 			Ended: rm.Now(), Delivered: rehearsal.Redeemed, Told: []crossing.Delivered{{Place: "token", Name: "scope",
 				Values: profile.Texts(strings.Fields(scope)...)}}}
 		if r.Seen.Began.IsZero() {
@@ -423,7 +426,8 @@ func (rm *Room) Say(ctx context.Context, by change.By, id int64, said rehearsal.
 	}
 	switch {
 	case !slices.Contains(rehearsal.Symptoms, said.Symptom):
-		return r, change.Field("symptom", errors.New("it is none; use one of let-in, error, empty-page, wrong-person, empty-account"))
+		return r, change.Field("symptom",
+			errors.New("it is none; use one of let-in, error, empty-page, wrong-person, empty-account"))
 	case len(said.Text) > 4000:
 		return r, change.Field("text", errors.New("it is too long; paste at most 4,000 octets"))
 	case r.Seen.Result != crossing.Entered:

@@ -12,7 +12,8 @@ import (
 )
 
 // Standing is a sum over what a rehearsal goes by: its own settings, the application and the provider as they say, and
-// the rules of access and provider selection that may be about it. Phases are none of it: a rehearsal passes over them.
+// the rules of access and provider selection that may be about it. Phases are none of it: a rehearsal passes over
+// them.
 func Standing(snap *federation.Snapshot, plan *federation.RehearsalPlan) string {
 	parts := []any{plan.Revision}
 	app, there := snap.Application(plan.App)

@@ -87,7 +87,8 @@ type callStep func(*Call) callStep
 // mostLost bounds how often a call is decided once more because somebody else was first.
 const mostLost = 20
 
-// Advance moves a call on. What it lacks is to be looked up, and it decides anew; lost is an effect whose guard failed.
+// Advance moves a call on. What it lacks is to be looked up, and it decides anew; lost is an effect whose guard
+// failed.
 func (c *Call) Advance(f crossing.Facts, lost crossing.Effect) Came {
 	if before := c.came.Lacks; before != nil && before.Outside() && lost == nil {
 		c.due = nil // it is stored

@@ -150,8 +150,9 @@ func TestCalls(t *testing.T) {
 		want string // the code of the refusal, "" for tokens or what was asked
 		log  string // what was lacked and stored, in order
 	}{
-		"nothing":           {form: url.Values{}, want: "invalid_client", log: "store "},
-		"of nobody known":   {form: otherwise(byCode, "client_id", "nobody"), want: "invalid_client", log: "WasGiven store "},
+		"nothing": {form: url.Values{}, want: "invalid_client", log: "store "},
+		"of nobody known": {form: otherwise(byCode, "client_id", "nobody"), want: "invalid_client",
+			log: "WasGiven store "},
 		"twice a parameter": {form: url.Values{"code": {"a", "b"}}, want: "invalid_request", log: "store "},
 		"a code": {w: callWorld{given: fresh}, form: byCode,
 			log: "WasGiven MayGuess WhoIs store Guessed+MoveGrant"},
@@ -160,10 +161,12 @@ func TestCalls(t *testing.T) {
 		"a secret that is another one": {w: callWorld{given: fresh}, want: "invalid_client",
 			form: otherwise(byCode, "client_secret", strings.Repeat("x", 24)), log: "WasGiven MayGuess store Guessed"},
 		"tried too often: the right one is not looked at": {w: callWorld{given: fresh,
-			tries: oidcside.Guessing{Wait: time.Minute}}, form: byCode, want: string(oidc.Busy), log: "WasGiven MayGuess store "},
+			tries: oidcside.Guessing{Wait: time.Minute}}, form: byCode, want: string(oidc.Busy),
+			log: "WasGiven MayGuess store "},
 		"a code of nothing known": {form: byCode, want: "invalid_grant", log: "WasGiven MayGuess store Guessed"},
-		"a code twice: its grant ends, though it is refused": {w: callWorld{given: used}, form: byCode, want: "invalid_grant",
-			log: "WasGiven MayGuess store Guessed+MoveGrant"},
+		"a code twice: its grant ends, though it is refused": {w: callWorld{given: used}, form: byCode,
+			want: "invalid_grant",
+			log:  "WasGiven MayGuess store Guessed+MoveGrant"},
 		"a code, while another is first": {w: callWorld{given: fresh, lost: []string{"MoveGrant"}}, form: byCode,
 			log: "WasGiven MayGuess WhoIs store Guessed+MoveGrant lost WasGiven WhoIs store Guessed+MoveGrant"},
 		"a code, while many are first": {w: callWorld{given: fresh, lost: many}, form: byCode, want: string(oidc.Busy)},
@@ -189,9 +192,11 @@ func TestCalls(t *testing.T) {
 			kept: &crossing.Upstream{Session: "of nothing"}}, form: byRefresh,
 			log: "WasGiven MayGuess GoesOn KeptOf WhoIs store Guessed+MoveGrant"},
 		"a token taken back": {w: callWorld{given: used}, what: oidcside.AskRevoke,
-			form: otherwise(byRefresh, "token", byRefresh.Get("refresh_token")), log: "WasGiven MayGuess store Guessed+EndGrant"},
+			form: otherwise(byRefresh, "token", byRefresh.Get("refresh_token")),
+			log:  "WasGiven MayGuess store Guessed+EndGrant"},
 		"a request pushed": {what: oidcside.AskPush, form: url.Values{"client_id": {"planner"}, "client_secret": {secret},
-			"response_type": {"code"}, "redirect_uri": {back}, "scope": {"openid"}, "code_challenge": {oidc.Challenge(verifier)},
+			"response_type": {"code"}, "redirect_uri": {back}, "scope": {"openid"},
+			"code_challenge":        {oidc.Challenge(verifier)},
 			"code_challenge_method": {"S256"}}, log: "MayGuess store Guessed+HoldRequest"},
 	} {
 		t.Run(what, func(t *testing.T) {

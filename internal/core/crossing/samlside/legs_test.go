@@ -109,7 +109,8 @@ func TestLegs(t *testing.T) {
 				s.Legs[0].Word.NoProxy = true
 				return w.byCard(s, nil)
 			}},
-		"an answer of the first again": {code: finding.InResponseToOther, now: func(w *world, s crossing.State) crossing.Turn {
+		"an answer of the first again": {code: finding.InResponseToOther, now: func(w *world,
+			s crossing.State) crossing.Turn {
 			return w.answer(s, nil)
 		}},
 	} {
