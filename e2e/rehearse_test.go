@@ -6,6 +6,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/http/httptest"
 	"net/url"
 	"os"
 	"os/exec"
@@ -291,6 +292,58 @@ func dropping(t *testing.T, to string, octets int64) string {
 		}
 	}()
 	return l.Addr().String()
+}
+
+// A command on somebody's own machine is refused before their browser is marked, let in after, and refused again once
+// the run has ended: what it was given then is worth nothing.
+func TestCommandsAreRehearsed(t *testing.T) {
+	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
+	require.NoError(t, err)
+	defer d.stop()
+	native := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) {}))
+	defer native.Close()
+	back := native.URL + "/callback"
+	run := d.runs(t)
+	run(0, "", "app", "set", "depot-terminal", "provider=oakhollow", "phase=paused", "--yes")
+	run(0, "", "rehearsal", "add", "terminal", "--app", "depot-terminal", "--start", "application", "--expect", "entered")
+	tokens := func(form url.Values) (string, int) {
+		form.Set("client_id", "depot-terminal")
+		res, err := http.PostForm(d.Base+"/oidc/op/token", form)
+		require.NoError(t, err)
+		defer res.Body.Close()
+		var got struct {
+			Access string `json:"access_token"`
+		}
+		require.NoError(t, json.NewDecoder(res.Body).Decode(&got))
+		return got.Access, res.StatusCode
+	}
+	refused := func(v *visitor) {
+		require.Empty(t, v.get(asks(d, "depot-terminal", back)).page.url.Query().Get("code"))
+	}
+	refused(newVisitor(t))
+	id, v := d.rehearsing(t, "terminal")
+	require.Equal(t, "/rehearsal/started", v.page.url.Path)
+	refused(newVisitor(t))
+	code := v.get(asks(d, "depot-terminal", back)).comes("oakhollow").page.url.Query().Get("code")
+	require.NotEmpty(t, code, v.page.text)
+	access, status := tokens(url.Values{"grant_type": {"authorization_code"}, "code": {code}, "redirect_uri": {back},
+		"code_verifier": {strings.Repeat("v", 43)}})
+	require.Equal(t, http.StatusOK, status)
+	require.Equal(t, rehearsal.Passed, d.verdict(t, id).Verdict.State)
+	userInfo := func() bool {
+		req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, d.Base+"/oidc/op/userinfo", nil)
+		require.NoError(t, err)
+		req.Header.Set("Authorization", "Bearer "+access)
+		res, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		require.NoError(t, res.Body.Close())
+		return res.StatusCode == http.StatusOK
+	}
+	require.True(t, userInfo())
+	_, err = client.Call(t.Context(), d.client(), api.EndRun, api.Numbered{ID: id})
+	require.NoError(t, err)
+	require.False(t, userInfo())
+	refused(v)
 }
 
 // In the console somebody runs a rehearsal of a paused connection, sees its lanes grow, what differs, and what the

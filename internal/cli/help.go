@@ -144,6 +144,10 @@ func helpFlags(w io.Writer, title string, flags []ucli.Flag) {
 			if name, text = name+" N", f.Usage; f.Value != 0 {
 				text += fmt.Sprintf("; %d if absent", f.Value)
 			}
+		case *ucli.DurationFlag:
+			if name, text = name+" TIME", f.Usage; f.Value != 0 {
+				text += "; " + strings.TrimSuffix(f.Value.String(), "0s") + " if absent"
+			}
 		case *ucli.StringSliceFlag:
 			name, text = name+" "+valueWord(f.Name), f.Usage
 		case *ucli.Int64SliceFlag:

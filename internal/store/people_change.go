@@ -487,7 +487,7 @@ func (w *peopleWrite) removals() error {
 		}
 		for _, theirs := range []any{&LinkRow{}, &SubjectRow{}, &ConsentRow{}, &GrantRow{}, &TermRow{}, &MatchRow{},
 			&MemberRow{},
-			&AdmissionRow{}, &RequestRow{}, &UseRow{}} {
+			&AdmissionRow{}, &RequestRow{}, &UseRow{}, &MadeRow{}} {
 			if err := w.db.Where("person = ?", w.ids[i]).Delete(theirs).Error; err != nil {
 				return err
 			}

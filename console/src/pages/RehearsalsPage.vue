@@ -16,6 +16,7 @@ const search = ref(text(route.query.search))
 const application = computed(() => text(route.query.application))
 const { data, problem, load } = useLoad(() => take(api.GET('/api/v1/rehearsals', { params: { query: { application: application.value || undefined,
   search: search.value || undefined } } })), () => [application.value, search.value])
+const made = useLoad(() => take(api.GET('/api/v1/rehearsals/made')))
 const states: Record<string, [string, string]> = { passed: ['●', 'passed'], failed: ['✕', 'refused'], stopped: ['◌', 'waiting'] }
 const open = ref(false)
 const preset = ref<Record<string, unknown>>()
@@ -49,5 +50,12 @@ watch(() => text(route.query.trace), (trace) => trace && act(async () => {
     <el-table-column label="When" width="120"><template #default="{ row }"><time v-if="row.state" :title="local(row.at)">{{ ago(row.at) }}</time><span v-else>–</span></template></el-table-column>
     <template #empty>No rehearsals yet. Save one: an application, and what is expected of a sign-in to it. Or keep a recorded sign-in as one, from its trace.</template>
   </el-table>
+  <section v-if="made.data.value?.items?.length" class="made"><h2>Made by rehearsals</h2>
+    <p class="quiet">Accounts that a run made, of people who have not come for real since. Remove those that nobody will need.</p>
+    <el-table :data="made.data.value.items">
+      <el-table-column label="Person" min-width="240"><template #default="{ row }"><router-link :to="`/admit/people/${row.person}`">{{ row.name || `Person ${row.person}` }}</router-link></template></el-table-column>
+      <el-table-column label="Run" width="120"><template #default="{ row }">{{ row.run }}</template></el-table-column>
+      <el-table-column label="When" width="160"><template #default="{ row }"><time :title="local(row.at)">{{ ago(row.at) }}</time></template></el-table-column>
+    </el-table></section>
   <SettledDrawer v-model="open" kind="rehearsal" :preset="preset" @saved="load" />
 </template>
