@@ -3,6 +3,7 @@ package e2e
 import (
 	"bufio"
 	"encoding/json"
+	"fmt"
 	"io"
 	"net"
 	"net/http"
@@ -354,6 +355,10 @@ func TestConsoleRehearses(t *testing.T) {
 	defer d.stop()
 	run := d.runs(t)
 	run(0, "", "app", "set", "crew-roster", "phase=paused", "--yes")
+	edda, err := client.Call(t.Context(), d.client(), api.ListPeople,
+		api.PeoplePage{PeopleFilter: api.PeopleFilter{Search: "edda.lunn"}, Limit: 1})
+	require.NoError(t, err)
+	run(0, "", "person", "remove", fmt.Sprint(edda.Items[0].Number), "--yes") // a rehearsal makes her anew
 	c := startChromium(t)
 	c.signInToConsole(d)
 	c.open(d.Console + "rehearse")
@@ -397,6 +402,10 @@ func TestConsoleRehearses(t *testing.T) {
 	require.Empty(t, odd, strings.Join(odd, "\n"))
 	c.press("End the run")
 	c.see("the person")
+	c.open(d.Console + "rehearse")
+	c.see("Made by rehearsals")
+	c.see("Edda Lunn")
+	c.shot("rehearsals")
 
 	c.open(d.Console + "watch/live")
 	c.see("Whoever signs in now appears here.")
