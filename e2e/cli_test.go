@@ -445,7 +445,8 @@ func TestHelpAndCompletion(t *testing.T) {
 	require.Zero(t, code)
 	require.Contains(t, out, "innergate")
 	for args, want := range map[string]string{"app show": "crew-roster", "app set crew-roster": "phase=paused",
-		"aggregate show": "northern-lines", "check": "wrenmoor-staff", "app": "exchange", "app list --s": "--search"} {
+		"aggregate show": "northern-lines", "check": "wrenmoor-staff", "app": "exchange", "app list --s": "--search",
+		"rehearse": "driver-enters-roster"} {
 		out, _, _ := shared.cli(t, "", append(strings.Fields(args), "--generate-shell-completion")...)
 		require.Contains(t, out, want, args)
 	}

@@ -60,6 +60,8 @@ export const router = createRouter({
     { path: '/watch/traces', component: () => import('./pages/TracesPage.vue'), meta: { title: 'Traces' } },
     { path: '/watch/traces/:id', component: () => import('./pages/TracePage.vue'), props: true,
       meta: { title: 'Trace' } },
+    { path: '/watch/traces/:id/compare', component: () => import('./pages/ComparePage.vue'), props: true,
+      meta: { title: 'Two sign-ins compared' } },
     { path: '/watch/checks', component: () => import('./pages/ChecksPage.vue'), meta: { title: 'Checks' } },
     { path: '/watch/notices', component: () => import('./pages/NoticesPage.vue'), meta: { title: 'Notices' } },
     { path: '/keep', redirect: '/keep/keys' },

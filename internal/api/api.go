@@ -9,6 +9,7 @@ import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/trace"
 )
 
 // Problem is an error in the form of RFC 9457.
@@ -527,6 +528,20 @@ type Trace struct {
 	Steps []crossing.TraceStep `json:"steps"`
 	// Remedies are what would have let somebody in who was refused entry.
 	Remedies []Remedy `json:"remedies,omitempty" doc:"Of somebody who was refused entry: single changes each of which, run through this sign-in, lets them in, the smallest first"`
+}
+
+// TraceBeside says which traces are held against each other.
+type TraceBeside struct {
+	Name string `path:"name" maxLength:"200" doc:"Reference number of one"`
+	With string `query:"with" maxLength:"200" doc:"Reference number of the other, which stands first; if absent the last sign-in before that entered the same application by the same provider"`
+}
+
+// TraceComparison is two traces step by step.
+type TraceComparison struct {
+	First  TraceHead        `json:"first"`
+	Second TraceHead        `json:"second"`
+	Steps  []trace.StepPair `json:"steps" doc:"First the sign-ins as a whole, then their steps, matched by who sent what to whom"`
+	Parts  int              `json:"parts,omitempty" doc:"Place in steps, from 0, of the first that differs by more than what is bound to; absent if none does"`
 }
 
 // Remedy is a single change that lets somebody in.

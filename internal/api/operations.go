@@ -155,8 +155,10 @@ var (
 		"By which providers somebody would come to an application; nothing is changed")
 	ShowBrowser = gets[None, Browser]("/browser", "show-browser",
 		"The address that the gate sees for whoever calls: what rules on networks are held against")
-	ListTraces = gets[TraceFilter, TraceList]("/traces", "list-traces", "Traces, newest first")
-	ShowTrace  = gets[Named, Trace]("/traces/{name}", "show-trace", "One trace, step by step")
+	ListTraces    = gets[TraceFilter, TraceList]("/traces", "list-traces", "Traces, newest first")
+	ShowTrace     = gets[Named, Trace]("/traces/{name}", "show-trace", "One trace, step by step")
+	CompareTraces = gets[TraceBeside, TraceComparison]("/traces/{name}/compared", "compare-traces",
+		"Two traces step by step: what differs, and what is bound to")
 )
 
 // People, and what applications keep of them.

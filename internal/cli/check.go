@@ -245,7 +245,7 @@ func date(option, text string) (time.Time, error) {
 
 // connections are the applications with the providers they are tied to.
 func (e *environment) connections() *ucli.Command {
-	cols := columns("state", "application!", "title", "provider", "worst finding", "last sign-in@", "why!", "reference")
+	cols := columns("state", "application!", "title", "provider", "proved", "worst finding", "last sign-in@", "why!", "reference")
 	row := func(x api.Connection) []string {
 		provider, last, why, reference := x.Provider, "-", "-", "-"
 		if provider == "" {
@@ -257,7 +257,7 @@ func (e *environment) connections() *ucli.Command {
 		if t := x.LastSignIn; t != nil {
 			last, reference, why = t.Result+" "+brief(t.Started, time.Now()), t.ID, dash(t.Finding)
 		}
-		return []string{string(x.State), x.Name, x.Title, provider, dash(x.Worst), last, why, reference}
+		return []string{string(x.State), x.Name, x.Title, provider, x.Proved, dash(x.Worst), last, why, reference}
 	}
 	signIns := moments[api.Connection]{"last sign-in": func(x api.Connection) (t time.Time) {
 		if x.LastSignIn != nil {

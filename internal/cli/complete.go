@@ -15,7 +15,7 @@ import (
 )
 
 // takes says what the arguments of a command name, for completing them: provider,
-// application, aggregate, record, code, token or owner; and whose settings follow.
+// application, aggregate, record, rehearsal, trace, code, token or owner; and whose settings follow.
 func takes(what, settings string) map[string]any {
 	return map[string]any{"takes": what, "settings": settings}
 }
@@ -89,6 +89,16 @@ func known(ctx context.Context, c *client.Client, what string) (out []string) {
 		l, _ := client.Call(ctx, c, api.ListOwners, api.None{})
 		for _, o := range l.Items {
 			out = append(out, o.Username)
+		}
+	case "rehearsal":
+		l, _ := client.Call(ctx, c, api.ListRehearsals, api.RehearsalFilter{})
+		for _, r := range l.Items {
+			out = append(out, r.Name)
+		}
+	case "trace":
+		l, _ := client.Call(ctx, c, api.ListTraces, api.TraceFilter{Limit: 50})
+		for _, t := range l.Items {
+			out = append(out, t.ID)
 		}
 	case "code":
 		for _, f := range finding.Catalogue() {

@@ -46,9 +46,9 @@ func (e *environment) rehearsals() *ucli.Command {
 			e.ownCommands(ownKind{"rehearsal", "a rehearsal",
 				"title, application, provider, start, force, passive, context, role, expect, notes",
 				"title=TITLE application=APP expect=entered|within 30s"})[0],
-			{Name: "show", Usage: "show a rehearsal and its runs", ArgsUsage: "NAME",
+			{Name: "show", Usage: "show a rehearsal and its runs", ArgsUsage: "NAME", Metadata: takes("rehearsal", ""),
 				Action: e.action([]string{"NAME"}, e.showRehearsal)},
-			{Name: "remove", Usage: "remove a rehearsal", ArgsUsage: "NAME", Flags: []ucli.Flag{yesFlag},
+			{Name: "remove", Usage: "remove a rehearsal", ArgsUsage: "NAME", Metadata: takes("rehearsal", ""), Flags: []ucli.Flag{yesFlag},
 				Action: e.action([]string{"NAME"}, func(ctx context.Context, _ *ucli.Command, c *client.Client,
 					args []string) error {
 					if err := client.Do(ctx, c, api.RemoveObject, api.Of("rehearsal", args[0])); err != nil {
@@ -67,7 +67,7 @@ func (e *environment) rehearsals() *ucli.Command {
 func (e *environment) rehearse() *ucli.Command {
 	return &ucli.Command{Name: "rehearse",
 		Usage:     "run a rehearsal: prints a link to open in a private window, waits, and gives the verdict; exit status 3 unless it passed",
-		ArgsUsage: "NAME",
+		ArgsUsage: "NAME", Metadata: takes("rehearsal", ""),
 		Flags: []ucli.Flag{&ucli.BoolFlag{Name: "follow", Usage: "print each step as it passes"},
 			&ucli.DurationFlag{Name: "wait", Usage: "how long to wait for the verdict, such as 90s; the run goes on",
 				Value: 30 * time.Minute},

@@ -15,6 +15,7 @@ import (
 	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/client"
 	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/trace"
 )
 
 func (e *environment) traces() *ucli.Command {
@@ -29,7 +30,7 @@ func (e *environment) traces() *ucli.Command {
 			&ucli.IntFlag{Name: "limit", Usage: "at most so many", Value: 50},
 			&ucli.IntFlag{Name: "offset", Usage: "leave the first ones out"}},
 			Action: e.action(nil, e.listTraces)},
-		{Name: "show", Usage: "show one trace step by step", ArgsUsage: "REFERENCE",
+		{Name: "show", Usage: "show one trace step by step", ArgsUsage: "REFERENCE", Metadata: takes("trace", ""),
 			Description: "The reference number may be written in any case, with or without its dash, with spaces.",
 			Flags:       []ucli.Flag{&ucli.BoolFlag{Name: "messages", Usage: "print the decoded messages as well"}},
 			Action: func(ctx context.Context, cmd *ucli.Command) error {
@@ -47,7 +48,95 @@ func (e *environment) traces() *ucli.Command {
 				}
 				return e.print(cmd, t, func(w io.Writer) { e.lanes(w, t, cmd.Bool("messages")) })
 			}},
+		{Name: "compare", Usage: "hold two traces against each other step by step", ArgsUsage: "REFERENCE [OTHER]",
+			Metadata:    takes("trace", ""),
+			Description: "REFERENCE is the sign-in in question; OTHER one that went well. Without OTHER it is the last one before that entered the same application by the same provider.",
+			Flags: []ucli.Flag{&ucli.BoolFlag{Name: "all",
+				Usage: "print what is bound to differ as well: identifiers, times, signatures"}},
+			Action: func(ctx context.Context, cmd *ucli.Command) error {
+				if n := cmd.Args().Len(); n < 1 || n > 2 {
+					return &usageError{"a reference is missing, or there are too many",
+						"Call it as innergate trace compare REFERENCE [OTHER]; innergate trace list shows them."}
+				}
+				c, err := e.dial(cmd)
+				if err != nil {
+					return err
+				}
+				both, err := client.Call(ctx, c, api.CompareTraces,
+					api.TraceBeside{Name: cmd.Args().Get(0), With: cmd.Args().Get(1)})
+				if err != nil {
+					return err
+				}
+				return e.print(cmd, both, func(w io.Writer) { e.compared(w, both, cmd.Bool("all")) })
+			}},
 	}}
+}
+
+// compared writes two traces side by side, a line for each step; under it what differs, the first's value above the
+// second's, with a mark where they part.
+func (e *environment) compared(w io.Writer, both api.TraceComparison, all bool) {
+	of := func(t api.TraceHead) string {
+		return fmt.Sprintf("%s  %s  %s by %s, %s", t.ID, e.colour(t.Result), dash(t.Application), dash(t.Provider),
+			local(t.Started))
+	}
+	fields(w, [][2]string{{"first", of(both.First)}, {"second", of(both.Second)}})
+	fmt.Fprintln(w)
+	bound := 0
+	for i, p := range both.Steps {
+		if i == both.Parts && i > 0 {
+			fmt.Fprintln(w, "\n"+e.tint("1", "From here on they part:"))
+		}
+		who := string(p.From) + " → " + string(p.To)
+		switch {
+		case i == 0:
+			who = "as a whole"
+		case p.From == p.To:
+			who = "  at the gate"
+		}
+		fmt.Fprintf(w, "%-22s  %-34s  %s\n", who, p.Name, e.besideMark(p))
+		for _, l := range p.Lines {
+			if l.Bound {
+				bound++
+			}
+			if all || !l.Bound {
+				valuesBeside(w, l)
+			}
+		}
+	}
+	if both.Parts == 0 {
+		fmt.Fprintln(w, "\nTheir steps are alike.")
+	}
+	if bound > 0 && !all {
+		fmt.Fprintf(w, "\n%d more values differ as they are bound to (identifiers, times, signatures); --all prints them.\n",
+			bound)
+	}
+}
+
+// besideMark says in a word how a pair of steps stands.
+func (e *environment) besideMark(p trace.StepPair) string {
+	switch {
+	case p.First == 0 && p.Second == 0:
+		return ""
+	case p.Second == 0:
+		return e.tint("93", "only the first")
+	case p.First == 0:
+		return e.tint("93", "only the second")
+	case p.Differs():
+		return e.tint("91", "differs")
+	}
+	return "alike"
+}
+
+// valuesBeside writes two values one above the other, and where they part.
+func valuesBeside(w io.Writer, l trace.ValueBesides) {
+	word := ""
+	if l.Bound {
+		word = ", as it is bound to"
+	}
+	fmt.Fprintf(w, "    %s%s\n      first   %s\n      second  %s\n", l.Label, word, dash(l.Before), dash(l.After))
+	if at := differs(l.Before, l.After); !l.Bound && l.Before != "" && l.After != "" && 0 < at && at < 100 {
+		fmt.Fprintf(w, "              %s^ from here on\n", strings.Repeat(" ", at))
+	}
 }
 
 func (e *environment) listTraces(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {

@@ -1,7 +1,10 @@
 package web
 
 import (
+	"cmp"
 	"context"
+	"errors"
+	"fmt"
 	"slices"
 	"strconv"
 
@@ -11,6 +14,8 @@ import (
 	"innergate.example/innergate/internal/core/checks"
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/trace"
+	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/gate/traces"
 )
@@ -47,27 +52,87 @@ func (s *server) traceCalls(a huma.API) {
 		})
 	call(s, a, api.ShowTrace,
 		func(ctx context.Context, in *api.Named) (*body[api.Trace], error) {
-			head, steps, err := g.Traces.Get(ctx, in.Name)
-			if err != nil {
-				return nil, err
-			}
-			snap := g.Records.Snapshot()
-			for i := range steps {
-				steps[i].Finding = checks.Nearest(snap, steps[i].Finding)
-				for j := range steps[i].Checks {
-					steps[i].Checks[j].Finding = checks.Nearest(snap, steps[i].Checks[j].Finding)
-				}
-				steps[i].Checks, steps[i].Reasons = traces.Prose(steps[i]), nil
-			}
-			h := traceHead(head)
-			names, err := g.People.Names(ctx, []int64{head.Account})
-			h.Name = names[head.Account]
-			out := api.Trace{TraceHead: h, Steps: steps}
+			head, out, err := s.trace(ctx, in.Name)
 			if err == nil {
-				out.Remedies, err = s.remedies(ctx, snap, head)
+				out.Remedies, err = s.remedies(ctx, g.Records.Snapshot(), head)
 			}
 			return &body[api.Trace]{out}, err
 		})
+	call(s, a, api.CompareTraces,
+		func(ctx context.Context, in *api.TraceBeside) (*body[api.TraceComparison], error) {
+			head, now, err := s.trace(ctx, in.Name)
+			if err != nil {
+				return nil, err
+			}
+			if in.With == "" {
+				before, ok, err := g.Traces.LastGood(ctx, head)
+				if err != nil {
+					return nil, err
+				}
+				if !ok {
+					return nil, nothingBefore(head)
+				}
+				in.With = before.ID
+			}
+			_, then, err := s.trace(ctx, in.With)
+			if err != nil {
+				return nil, err
+			}
+			out := api.TraceComparison{First: then.TraceHead, Second: now.TraceHead}
+			first, err := s.beside(ctx, then)
+			if err != nil {
+				return nil, err
+			}
+			second, err := s.beside(ctx, now)
+			out.Steps, out.Parts = trace.Beside(first, second)
+			return &body[api.TraceComparison]{out}, err
+		})
+}
+
+// trace is a trace as it is shown.
+func (s *server) trace(ctx context.Context, id string) (traces.Head, api.Trace, error) {
+	head, steps, err := s.gate.Traces.Get(ctx, id)
+	if err != nil {
+		return head, api.Trace{}, err
+	}
+	snap := s.gate.Records.Snapshot()
+	for i := range steps {
+		steps[i].Finding = checks.Nearest(snap, steps[i].Finding)
+		for j := range steps[i].Checks {
+			steps[i].Checks[j].Finding = checks.Nearest(snap, steps[i].Checks[j].Finding)
+		}
+		steps[i].Checks, steps[i].Reasons = traces.Prose(steps[i]), nil
+	}
+	h := traceHead(head)
+	names, err := s.gate.People.Names(ctx, []int64{head.Account})
+	h.Name = names[head.Account]
+	return head, api.Trace{TraceHead: h, Steps: steps}, err
+}
+
+// beside is what of a trace is held against another: itself as it is shown, and of a rehearsal what its run came to.
+func (s *server) beside(ctx context.Context, t api.Trace) (trace.Shown, error) {
+	out := trace.Shown{Steps: t.Steps, Values: federation.Labelled("result", t.Result, "finding", t.Finding,
+		"application", t.Application, "provider", t.Provider, "person", t.Person, "started by", t.StartedBy)}
+	if t.Run == 0 {
+		return out, nil
+	}
+	r, err := s.gate.Rehearsals.Get(ctx, t.Run)
+	var gone *change.NotFoundError
+	if errors.As(err, &gone) {
+		return out, nil // runs are kept for a shorter time
+	}
+	out.Values = append(out.Values, federation.Labelled("verdict", string(r.Verdict.State))...)
+	for _, l := range r.Verdict.Lines {
+		out.Values = append(out.Values, federation.Labelled("expected "+l.Expected, l.Came)...)
+	}
+	return out, err
+}
+
+// nothingBefore says that there is nothing good to hold a sign-in against.
+func nothingBefore(of traces.Head) error {
+	return change.Field("with", fmt.Errorf(
+		"no sign-in to %s before %s entered, of those on record; name another trace to hold it against: the list of traces shows them",
+		cmp.Or(of.Application, "a known application"), of.ID))
 }
 
 // remedies are what would have let somebody in who was refused entry.

@@ -37,6 +37,7 @@ export type Membership = Schemas['Membership']
 export type PersonJoined = Schemas['PersonJoined']
 export type KnownBy = Schemas['KnownBy']
 export type Unit = Schemas['Unit']
+export type StepPair = Schemas['StepPair']
 export type Run = Schemas['Run']
 export type TraceNews = Omit<Schemas['TraceNews'], '$schema'>
 

@@ -18,12 +18,13 @@ async function find(text: string, show: (hits: Hit[]) => void) {
   if (search === '') return show([])
   const query = { search, limit: 6 }
   try {
-    const [apps, providers, people, groups, organisations, traces] = await Promise.all([
+    const [apps, providers, people, groups, organisations, rehearsals, traces] = await Promise.all([
       take(api.GET('/api/v1/applications', { params: { query } })),
       take(api.GET('/api/v1/providers', { params: { query } })),
       search.split(/\s+/).length > 6 ? { items: [] } : take(api.GET('/api/v1/people', { params: { query } })),
       take(api.GET('/api/v1/groups')),
       take(api.GET('/api/v1/organisations')),
+      take(api.GET('/api/v1/rehearsals', { params: { query: { search } } })),
       take(api.GET('/api/v1/traces', { params: { query } })),
     ])
     if (search !== typed) return
@@ -36,6 +37,7 @@ async function find(text: string, show: (hits: Hit[]) => void) {
         path: `/admit/people/${p.number}`, search })),
       ...[...(groups.items ?? []), ...(organisations.items ?? [])].filter((u) => [u.name, u.title].some((v) => v.toLowerCase().includes(search.toLowerCase())))
         .slice(0, 6).map((u) => ({ value: u.title, kind: `${u.kind} ${u.name}`, path: `/admit/people?${u.kind}=${u.name}`, search })),
+      ...(rehearsals.items ?? []).slice(0, 6).map((r) => ({ value: r.title, kind: `rehearsal ${r.name}`, path: `/rehearse/${r.name}`, search })),
       ...(traces.items ?? []).map((t) => ({ value: t.id,
         kind: `trace, ${t.result}, ${t.person ?? t.application ?? ''}`, path: `/watch/traces/${t.id}`, search })),
     ])

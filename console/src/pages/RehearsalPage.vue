@@ -29,6 +29,8 @@ const remove = () => act(async () => {
   await take(api.DELETE('/api/v1/objects/{kind}/{name}', { params: { path: { kind: 'rehearsal', name: props.name } } }))
   await router.push('/rehearse')
 })
+/** The last run before another that passed, to hold it against. */
+const good = (id: number) => runs.value?.items?.find((o) => o.id < id && o.verdict.state === 'passed' && o.traces?.length)
 const open = ref(false)
 const changed = () => Promise.all([load(), again()])
 watch(() => props.name, () => { links.value = {} })
@@ -54,6 +56,8 @@ const states: Record<string, [string, string]> = { waiting: ['◐', 'waiting'], 
       <el-table-column label="By" min-width="140" prop="by" />
       <el-table-column label="What differed" min-width="320"><template #default="{ row }"><span class="says">{{ row.verdict.lines?.find((l: { holds: boolean }) => !l.holds)?.came ?? row.halted ?? '–' }}</span></template></el-table-column>
       <el-table-column label="Application" min-width="140"><template #default="{ row }">{{ row.said?.symptom ?? '–' }}</template></el-table-column>
+      <el-table-column label="Compare" width="150"><template #default="{ row }"><router-link v-if="row.traces?.length && good(row.id)"
+        :to="{ path: `/watch/traces/${row.traces.at(-1)}/compare`, query: { with: good(row.id)?.traces?.at(-1) } }">with run {{ good(row.id)?.id }}</router-link><span v-else>–</span></template></el-table-column>
       <template #empty>It was never run.</template>
     </el-table>
     <SettledDrawer v-model="open" kind="rehearsal" :name="name" @saved="changed" />

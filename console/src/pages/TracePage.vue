@@ -35,7 +35,8 @@ const words: Record<string, string> = { entered: 'The person entered.', 'signed 
             {{ data.startedBy }}, took {{ data.milliseconds }} ms</p>
         <p v-if="data.run" class="waiting">This was run {{ data.run }} of a rehearsal, and counts as no real sign-in.</p>
       </div>
-      <router-link v-if="keeps" :to="{ path: '/rehearse', query: { trace: data.id } }">Keep this as a rehearsal</router-link>
+      <p class="ways"><router-link v-if="data.application" :to="`/watch/traces/${data.id}/compare`">Compare with the last that entered</router-link>
+        <router-link v-if="keeps" :to="{ path: '/rehearse', query: { trace: data.id } }">Keep this as a rehearsal</router-link></p>
     </div>
     <FindingBox v-if="failure" :finding="failure" />
     <section v-if="data.remedies?.length" class="sheet remedies"><h2>What would have let them in</h2>
@@ -46,6 +47,7 @@ const words: Record<string, string> = { entered: 'The person entered.', 'signed 
 </template>
 
 <style scoped>
+.ways { display: flex; flex-direction: column; gap: 4px; align-items: flex-end }
 .remedies { padding: 8px 16px; margin: 12px 0 }
 .remedies h2 { margin: 0; font-size: 15px }
 .remedies p { margin: 0 }
