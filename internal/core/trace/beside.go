@@ -53,12 +53,16 @@ func (p StepPair) Differs() bool {
 // is bound to; 0 if none does.
 func Beside(first, second Shown) (out []StepPair, parts int) {
 	out = []StepPair{{Name: "sign-in", Lines: besides(first.Values, second.Values, time.Time{}, time.Time{})}}
+	left := mostOctets
 	for _, at := range matched(first.Steps, second.Steps) {
 		p := StepPair{First: at[0] + 1, Second: at[1] + 1, Lines: []ValueBesides{}}
 		of := func(all []crossing.TraceStep, i int) (s crossing.TraceStep) {
 			if i >= 0 {
 				s = all[i]
 				p.From, p.To, p.Name = s.From, s.To, s.Name
+				if left -= len(s.Octets); left < 0 {
+					s.Octets = fmt.Sprintf("all of it=%x", sha256.Sum256([]byte(s.Octets)))
+				}
 			}
 			return s
 		}
@@ -74,6 +78,9 @@ func Beside(first, second Shown) (out []StepPair, parts int) {
 	}
 	return out, parts
 }
+
+// mostOctets is how much of all messages is taken apart; later ones are held against each other by their digests.
+const mostOctets = 4 << 20
 
 // mostSteps is how many steps of each crossing are matched one with another; later ones stand by themselves.
 const mostSteps = 500

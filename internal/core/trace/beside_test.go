@@ -48,6 +48,7 @@ func TestValuesBesides(t *testing.T) {
 		"claims": {`{"claims":{"iat":1795694400,"sub":"s","roles":["a","b"],"https://x.example/code":"1"}}`,
 			`{"claims":{"iat":1795780800,"sub":"s","roles":["a","c"],"https://x.example/code":"2"}}`,
 			"claims › https://x.example/code: 1 | 2 claims › roles: b | c ~claims › iat"},
+		"long names": {"<" + strings.Repeat("a", 2000) + "/>", "<" + strings.Repeat("a", 2000) + "></a>", "message"},
 		"many": {"<r>" + strings.Repeat("<v>1</v>", 3000) + "<w>1</w></r>", "<r>" + strings.Repeat("<v>1</v>", 3000) +
 			"<w>2</w></r>", "rest of the message"},
 	} {
@@ -67,6 +68,22 @@ func TestValuesBesides(t *testing.T) {
 			require.Equal(t, c.want, strings.Join(got, " "))
 		})
 	}
+}
+
+// Messages beyond so many octets are held against each other as a whole.
+func TestManyLongMessagesAreCompared(t *testing.T) {
+	steps := func(last string) (out []crossing.TraceStep) {
+		for i := range 30 {
+			out = append(out, crossing.TraceStep{Name: fmt.Sprint(i), Octets: "<r>" + strings.Repeat("<v>1</v>", 10000) + "</r>"})
+		}
+		out[29].Octets += last
+		return out
+	}
+	pairs, parts := Beside(Shown{Steps: steps("")}, Shown{Steps: steps(" ")})
+	require.Equal(t, 30, parts)
+	require.Equal(t, "message", pairs[parts].Lines[0].Label)
+	_, parts = Beside(Shown{Steps: steps("")}, Shown{Steps: steps("")})
+	require.Zero(t, parts)
 }
 
 // Long values are shown around where they part.
@@ -128,4 +145,22 @@ func slicesOf(s crossing.TraceStep, n int) (out []crossing.TraceStep) {
 		out = append(out, s)
 	}
 	return out
+}
+
+// Whatever a counterpart sent is taken apart in bounds, and is alike with itself.
+func FuzzFlat(f *testing.F) {
+	noon := time.Date(2026, 11, 26, 12, 0, 0, 0, time.UTC)
+	for _, seed := range []string{message("a", noon, "transient", "n", "x"), `{"a":{"b":[1,[2]],"c":null}}`, "a=b\nc", "<a><b",
+		`<a xmlns:b="c" b:d="e"><!-- f --><![CDATA[g]]></a>`, "{", strings.Repeat("[", 99), `{"a":` + strings.Repeat("[", 99)} {
+		f.Add(seed, seed)
+	}
+	f.Fuzz(func(t *testing.T, one, other string) {
+		a, b := flat(one), flat(other)
+		require.LessOrEqual(t, len(a), mostValues+1)
+		require.Empty(t, besides(a, flat(one), noon, noon))
+		for _, l := range besides(a, b, noon, noon) {
+			require.NotEqual(t, l.Before, l.After)
+			require.LessOrEqual(t, max(len(l.Before), len(l.After)), longest+99)
+		}
+	})
 }

@@ -10,8 +10,12 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 )
 
-// deepest is how deep a message may nest to be taken apart; what nests deeper is read line by line.
-const deepest = 40
+// deepest is how deep a message may nest to be taken apart, and longestPath how many octets the names on the way to a
+// value may have; what goes beyond is read line by line.
+const (
+	deepest     = 40
+	longestPath = 1000
+)
 
 // flatXML is a document value by value, nil for what is no XML. It decides nothing: what was believed of a message was
 // read once, by the parser that guards the gate.
@@ -33,9 +37,13 @@ func flatXML(octets string) (out []federation.Value) {
 				return nil
 			}
 			path = append(path, segment(t))
+			here := strings.Join(path, within)
+			if len(here) > longestPath {
+				return nil
+			}
 			for _, a := range t.Attr {
-				if a.Name.Space != "xmlns" && a.Name.Local != "xmlns" {
-					out = append(out, federation.Value{Label: strings.Join(append(path, "@"+a.Name.Local), within), Value: a.Value})
+				if a.Name.Space != "xmlns" && a.Name.Local != "xmlns" && len(a.Name.Local) <= longestPath {
+					out = append(out, federation.Value{Label: here + within + "@" + a.Name.Local, Value: a.Value})
 				}
 			}
 		case xml.CharData:
@@ -88,7 +96,7 @@ func flatten(path string, v any, depth int, out *[]federation.Value) bool {
 			if path != "" {
 				under = path + within + n
 			}
-			if depth == deepest || !flatten(under, v[n], depth+1, out) {
+			if depth == deepest || len(under) > longestPath || !flatten(under, v[n], depth+1, out) {
 				return false
 			}
 		}
