@@ -30,6 +30,7 @@ import (
 // application gets a code and redeems it later. The driver knows nothing of it.
 type quay struct{}
 
+func (quay) Fleeting() crossing.Fleeting                                       { return crossing.Fleeting{} }
 func (quay) Name() string                                                      { return "quay" }
 func (quay) Providers() bool                                                   { return true }
 func (quay) Applications() bool                                                { return true }

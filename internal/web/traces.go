@@ -84,7 +84,11 @@ func (s *server) traceCalls(a huma.API) {
 				return nil, err
 			}
 			second, err := s.beside(ctx, now)
-			out.Steps, out.Parts = trace.Beside(first, second)
+			var fleeting []crossing.Fleeting
+			for _, p := range s.protocols {
+				fleeting = append(fleeting, p.Fleeting())
+			}
+			out.Steps, out.Parts = trace.Beside(first, second, fleeting...)
 			return &body[api.TraceComparison]{out}, err
 		})
 }

@@ -193,6 +193,16 @@ type Protocol interface {
 	// ProviderSide and ApplicationSide.
 	Providers() bool
 	Applications() bool
+	// Fleeting is what of its messages differs from one crossing to the next whatever happens.
+	Fleeting() Fleeting
+}
+
+// Fleeting is what of a protocol's messages is bound to differ from one crossing to the next, by the names of values.
+type Fleeting struct {
+	Drawn []string // is made anew for each message, or follows from all of it
+	Timed []string // is a point in time
+	Names []string // is a person's name, and differs where Once says that such names are for one session
+	Once  string
 }
 
 func providerSide(p *federation.Provider) ProviderSide { return p.Side.(ProviderSide) }

@@ -50,9 +50,10 @@ func (p StepPair) Differs() bool {
 
 // Beside holds two crossings against each other, step by step: first what they are as a whole, then their steps in
 // order, matched by who sent what to whom. parts is the place in out of the first step that differs by more than what
-// is bound to; 0 if none does.
-func Beside(first, second Shown) (out []StepPair, parts int) {
-	out = []StepPair{{Name: "sign-in", Lines: besides(first.Values, second.Values, time.Time{}, time.Time{})}}
+// is bound to, as the protocols say; 0 if none does.
+func Beside(first, second Shown, protocols ...crossing.Fleeting) (out []StepPair, parts int) {
+	f := fleetingOf(protocols)
+	out = []StepPair{{Name: "sign-in", Lines: f.besides(first.Values, second.Values, time.Time{}, time.Time{})}}
 	left := mostOctets
 	for _, at := range matched(first.Steps, second.Steps) {
 		p := StepPair{First: at[0] + 1, Second: at[1] + 1, Lines: []ValueBesides{}}
@@ -68,9 +69,9 @@ func Beside(first, second Shown) (out []StepPair, parts int) {
 		}
 		a, b := of(first.Steps, at[0]), of(second.Steps, at[1])
 		if p.First != 0 && p.Second != 0 {
-			p.Lines = besides(valuesOf(a, b), valuesOf(b, a), a.At, b.At)
+			p.Lines = f.besides(valuesOf(a, b), valuesOf(b, a), a.At, b.At)
 		} else {
-			p.Lines = besides(refusal(a), refusal(b), a.At, b.At)
+			p.Lines = f.besides(refusal(a), refusal(b), a.At, b.At)
 		}
 		if out = append(out, p); parts == 0 && p.Differs() {
 			parts = len(out) - 1
@@ -166,8 +167,8 @@ func valuesOf(s, other crossing.TraceStep) []federation.Value {
 }
 
 // besides are the values that differ; a and b are when the steps were.
-func besides(first, second []federation.Value, a, b time.Time) []ValueBesides {
-	transient := passing(first) && passing(second)
+func (f fleeting) besides(first, second []federation.Value, a, b time.Time) []ValueBesides {
+	once := f.forOnce(first) && f.forOnce(second)
 	out := []ValueBesides{}
 	for _, d := range federation.Differences(first, second) {
 		l := ValueBesides{Label: d.Name(), Before: d.Before, After: d.After}
@@ -177,9 +178,9 @@ func besides(first, second []federation.Value, a, b time.Time) []ValueBesides {
 		}
 		switch {
 		case l.Before == "" || l.After == "": // that something is missing is bound to nothing
-		case drawn[name], transient && (name == "NameID" || name == "sub"):
+		case f.drawn[name], once && f.names[name]:
 			l.Bound = true
-		case timed[name]:
+		case f.timed[name]:
 			from, one := since(l.Before, a)
 			to, other := since(l.After, b)
 			if !one || !other {
@@ -227,29 +228,31 @@ func order(l ValueBesides) int {
 	return 1
 }
 
-// passing reports whether names of people among the values are for one session (SAML core §8.3.8).
-func passing(all []federation.Value) bool {
-	return slices.ContainsFunc(all, func(v federation.Value) bool {
-		return v.Value == "urn:oasis:names:tc:SAML:2.0:nameid-format:transient"
-	})
+// fleeting is what all protocols say is bound to differ.
+type fleeting struct {
+	drawn, timed, names map[string]bool
+	once                []string
 }
 
-// drawn are values that are made anew for each message, or follow from all of it.
-var drawn = named("ID RelayState InResponseTo SessionIndex URI DigestValue SignatureValue CipherValue RelayState state nonce code " +
-	"code_challenge code_verifier jti sid at_hash c_hash s_hash access_token refresh_token id_token request_uri device_code")
-
-// timed are points in time, which are held against the time of the step.
-var timed = named("IssueInstant NotBefore NotOnOrAfter AuthnInstant SessionNotOnOrAfter iat exp nbf auth_time")
-
-func named(list string) map[string]bool {
-	out := map[string]bool{}
-	for _, n := range strings.Fields(list) {
-		out[n] = true
+func fleetingOf(all []crossing.Fleeting) fleeting {
+	out := fleeting{drawn: map[string]bool{}, timed: map[string]bool{}, names: map[string]bool{}}
+	for _, f := range all {
+		for names, to := range map[*[]string]map[string]bool{&f.Drawn: out.drawn, &f.Timed: out.timed, &f.Names: out.names} {
+			for _, n := range *names {
+				to[n] = true
+			}
+		}
+		out.once = append(out.once, f.Once)
 	}
 	return out
 }
 
-// since is how long after a step a point in time is, written as SAML or as JSON web tokens do (RFC 7519 §2).
+// forOnce reports whether names of people among the values are for one session.
+func (f fleeting) forOnce(all []federation.Value) bool {
+	return slices.ContainsFunc(all, func(v federation.Value) bool { return v.Value != "" && slices.Contains(f.once, v.Value) })
+}
+
+// since is how long after a step a point in time is, in words (RFC 3339) or in seconds since 1970.
 func since(text string, step time.Time) (time.Duration, bool) {
 	if at, err := time.Parse(time.RFC3339, text); err == nil {
 		return at.Sub(step), true

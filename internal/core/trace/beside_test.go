@@ -21,6 +21,12 @@ func message(id string, at time.Time, format, name, group string) string {
   </Assertion></samlp:Response>`, id, at.Format(time.RFC3339), format, name, group)
 }
 
+// anyProtocol is what the protocols of these messages say.
+var anyProtocol = fleetingOf(fleets)
+
+var fleets = []crossing.Fleeting{{Drawn: []string{"ID", "RelayState", "state"}, Timed: []string{"IssueInstant", "iat"},
+	Names: []string{"NameID"}, Once: "urn:oasis:names:tc:SAML:2.0:nameid-format:transient"}}
+
 // Values of two messages are held against each other by their names; what is drawn anew for each and times that are as
 // far from the step are bound to differ, what is missing never is.
 func TestValuesBesides(t *testing.T) {
@@ -54,7 +60,7 @@ func TestValuesBesides(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			var got []string
-			for _, l := range besides(flat(c.first), flat(c.second), noon, next) {
+			for _, l := range anyProtocol.besides(flat(c.first), flat(c.second), noon, next) {
 				label := strings.ReplaceAll(l.Label, "Response › Assertion › ", "")
 				switch {
 				case l.Bound:
@@ -120,7 +126,7 @@ func TestStepsBesides(t *testing.T) {
 		"more than are matched": {slicesOf(request, 700), slicesOf(request, 600), "0:0", 501},
 	} {
 		t.Run(name, func(t *testing.T) {
-			pairs, parts := Beside(Shown{Steps: c.first}, Shown{Steps: c.second})
+			pairs, parts := Beside(Shown{Steps: c.first}, Shown{Steps: c.second}, fleets...)
 			var got []string
 			for _, p := range pairs {
 				got = append(got, fmt.Sprintf("%d:%d", p.First, p.Second))
@@ -157,8 +163,8 @@ func FuzzFlat(f *testing.F) {
 	f.Fuzz(func(t *testing.T, one, other string) {
 		a, b := flat(one), flat(other)
 		require.LessOrEqual(t, len(a), mostValues+1)
-		require.Empty(t, besides(a, flat(one), noon, noon))
-		for _, l := range besides(a, b, noon, noon) {
+		require.Empty(t, anyProtocol.besides(a, flat(one), noon, noon))
+		for _, l := range anyProtocol.besides(a, b, noon, noon) {
 			require.NotEqual(t, l.Before, l.After)
 			require.LessOrEqual(t, max(len(l.Before), len(l.After)), longest+99)
 		}

@@ -38,6 +38,9 @@ func (Protocol) Providers() bool { return false }
 // Applications says that it has applications.
 func (Protocol) Applications() bool { return true }
 
+// Fleeting implements crossing.Protocol: it has no messages.
+func (Protocol) Fleeting() crossing.Fleeting { return crossing.Fleeting{} }
+
 // Own is nothing: the gate has no identity towards a bookmark.
 func (Protocol) Own(string) map[string]string { return nil }
 

@@ -59,6 +59,11 @@ func (Protocol) Providers() bool { return true }
 // Applications says that it has applications.
 func (Protocol) Applications() bool { return true }
 
+// Fleeting implements crossing.Protocol.
+func (Protocol) Fleeting() crossing.Fleeting {
+	return crossing.Fleeting{Drawn: oidc.Drawn, Timed: oidc.Timed}
+}
+
 // Own is our issuer.
 func (Protocol) Own(base string) map[string]string { return map[string]string{ownIssuer: base} }
 

@@ -91,6 +91,11 @@ func (Protocol) Providers() bool { return true }
 // Applications says that it has none.
 func (Protocol) Applications() bool { return false }
 
+// Fleeting implements crossing.Protocol.
+func (Protocol) Fleeting() crossing.Fleeting {
+	return crossing.Fleeting{Drawn: oidc.Drawn, Timed: oidc.Timed}
+}
+
 // Own is nothing.
 func (Protocol) Own(string) map[string]string { return nil }
 

@@ -50,6 +50,14 @@ func (Protocol) Providers() bool { return true }
 // Applications says that it has applications.
 func (Protocol) Applications() bool { return true }
 
+// Fleeting implements crossing.Protocol.
+func (Protocol) Fleeting() crossing.Fleeting {
+	return crossing.Fleeting{
+		Drawn: []string{"ID", "InResponseTo", "SessionIndex", "RelayState", "URI", "DigestValue", "SignatureValue", "CipherValue"},
+		Timed: []string{"IssueInstant", "NotBefore", "NotOnOrAfter", "AuthnInstant", "SessionNotOnOrAfter"},
+		Names: []string{"NameID"}, Once: string(saml.FormatTransient)}
+}
+
 // Own are our entity IDs.
 func (Protocol) Own(base string) map[string]string {
 	return map[string]string{ownIDP: base + "/saml/idp", ownSP: base + "/saml/sp"}
