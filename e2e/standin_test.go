@@ -66,6 +66,16 @@ func TestPeopleAsTheyAre(t *testing.T) {
 	v := newVisitor(t)
 	require.Contains(t, v.get(roster+"/accounts.csv").page.body,
 		"Login,Name,Roster\nada.fenwick@wrenmoor.example,Ada Fenwick,early shift\n")
+	require.Contains(t, come("mira.dunn", "oid"), "Account <strong>without a name</strong>, found by the name")
+	require.Contains(t, v.get(roster+"/accounts.csv").page.body, "\nmira.dunn,,\n", "the list grows")
+	planner := d.host("possession-planner")
+	for who, want := range map[string]string{"bram.oduya": "Account <strong>Bram Oduya</strong> (coast line), found by <code>email</code>",
+		"rhea.stone": "No account of this application has the <code>email</code>"} {
+		require.Contains(t, newVisitor(t).get(planner+"/start").as(who).page.body, want)
+	}
+	require.Contains(t, v.get(planner+"/accounts.csv").page.body, "\nrhea.stone@wrenmoor.example,,\n")
+	v.post(planner+"/accounts", url.Values{"onlyKnown": {"1"}})
+	require.Contains(t, newVisitor(t).get(planner+"/start").as("ada.fenwick").page.text, "there is no account for ada.fenwick")
 	v.post(roster+"/accounts", url.Values{"onlyKnown": {"1"}})
 	require.Contains(t, come("rhea.stone", ""), "not let in here: there is no account for rhea.stone@wrenmoor.example")
 	require.Contains(t, come("ada.fenwick", ""), "found by the name")

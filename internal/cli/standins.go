@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -53,11 +54,7 @@ func (e *environment) standins() *ucli.Command {
 			return h, nil
 		})}
 	application := &ucli.Command{Name: "app", Usage: "a simulated SAML application",
-		Flags: append(common, &ucli.BoolFlag{Name: "only-own-starts", Usage: "accept only sign-ins it started"},
-			&ucli.StringFlag{Name: "accounts",
-				Usage: "CSV of the accounts it keeps: identifier, name, role, below a line of headings"},
-			&ucli.StringFlag{Name: "accounts-by", Usage: "attribute that it knows them by; the NameID if absent"},
-			&ucli.BoolFlag{Name: "only-known", Usage: "refuse people who have no account"},
+		Flags: append(slices.Concat(common, accountFlags("attribute", "NameID")), &ucli.BoolFlag{Name: "only-own-starts", Usage: "accept only sign-ins it started"},
 			&ucli.StringFlag{Name: "fault", Usage: "fault of its requests: " + faults(standin.ApplicationFaults())}),
 		Action: e.standin(func(cmd *ucli.Command, base string) (http.Handler, error) {
 			pair, err := standin.LoadPair(cmd.String("key"), cmd.String("name"))
@@ -92,6 +89,14 @@ func (e *environment) standins() *ucli.Command {
 		})}
 	return &ucli.Command{Name: "standin", Usage: "simulated providers, applications and federations",
 		Commands: append([]*ucli.Command{provider, application, federation}, e.clientStandins(common)...)}
+}
+
+// accountFlags say which accounts a stand-in application keeps; else is what it knows people by if nothing is said.
+func accountFlags(by, otherwise string) []ucli.Flag {
+	return []ucli.Flag{&ucli.StringFlag{Name: "accounts",
+		Usage: "CSV of the accounts it keeps: identifier, name, role, below a line of headings; it makes those that are missing"},
+		&ucli.StringFlag{Name: "accounts-by", Usage: by + " that it knows them by; the " + otherwise + " if absent"},
+		&ucli.BoolFlag{Name: "only-known", Usage: "refuse people who have no account"}}
 }
 
 // accounts are those that a stand-in application keeps, nil for none.

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"net/http"
+	"slices"
 	"strings"
 
 	ucli "github.com/urfave/cli/v3"
@@ -20,14 +21,18 @@ func (e *environment) clientStandins(common []ucli.Flag) []*ucli.Command {
 	return []*ucli.Command{
 		e.issuer(append([]ucli.Flag{id, secret, issuer}, without(common, "gate")...)),
 		{Name: "client", Usage: "a simulated OpenID Connect web application; its redirect URI is BASE/callback",
-			Flags: append(served, secret, &ucli.StringFlag{Name: "fault", Usage: "fault of its sign-ins: " +
-				faults(standin.ClientFaults())}),
+			Flags: append(slices.Concat(served, accountFlags("claim", "sub")), secret, &ucli.StringFlag{Name: "fault",
+				Usage: "fault of its sign-ins: " + faults(standin.ClientFaults())}),
 			Action: e.standin(func(cmd *ucli.Command, base string) (http.Handler, error) {
 				text, err := e.secretFile(cmd)
 				if err != nil {
 					return nil, err
 				}
-				h, err := (&standin.Client{Name: cmd.String("name"), Title: titleOf(cmd), Base: base, Issuer: cmd.String("gate"),
+				accounts, err := e.accounts(cmd)
+				if err != nil {
+					return nil, err
+				}
+				h, err := (&standin.Client{Accounts: accounts, Name: cmd.String("name"), Title: titleOf(cmd), Base: base, Issuer: cmd.String("gate"),
 					ClientID: cmd.String("client-id"), Secret: text, Fault: cmd.String("fault")}).Handler()
 				if err != nil {
 					return nil, &usageError{err.Error(), "Give one of them with --fault, or none."}

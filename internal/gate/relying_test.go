@@ -200,6 +200,7 @@ func TestFaultsOfProvidersThatAreReliedOn(t *testing.T) {
 			if f.Finding == "" {
 				require.NotNil(t, o.Departure, "%s: %v", f.Name, o.Finding)
 				require.Equal(t, "Response", o.Departure.Message, f.Name)
+				require.Equal(t, f.Name == "info-differs", strings.Contains(r.traced(o), `"`+string(finding.ClaimsApart)+`"`), f.Name)
 				if f.Name == "groups-elsewhere" {
 					shown := r.traced(o)
 					for _, code := range []finding.Code{finding.GroupsElsewhere, finding.ClaimsElsewhere} {

@@ -52,7 +52,10 @@ func ReadAccounts(text string) (head []string, list []Account, err error) {
 	return rows[0], list, nil
 }
 
-// match finds the account, letter by letter, as programs do.
+// mostAccounts is how many it keeps: it makes none beyond them.
+const mostAccounts = 1000
+
+// match finds the account, letter by letter, as programs do. Who has none is refused, or gets an empty one.
 func (a *Accounts) match(subject string, values map[string][]string) Matched {
 	m := Matched{On: a.By, Value: subject}
 	if a.By != "" {
@@ -64,7 +67,9 @@ func (a *Accounts) match(subject string, values map[string][]string) Matched {
 		found := a.List[at]
 		m.Account = &found
 	}
-	m.Refused = a.OnlyKnown && m.Account == nil
+	if m.Refused = a.OnlyKnown && m.Account == nil; m.Account == nil && !m.Refused && len(a.List) < mostAccounts {
+		a.List = append(a.List, Account{Identifier: m.Value})
+	}
 	return m
 }
 

@@ -235,6 +235,8 @@ var issuerFaults = []issuerFault{
 			}
 			return false
 		}},
+	{Fault: Fault{"info-differs", "the ID token tells another name than the user-info address", ""},
+		token: claiming("name", "Somebody of Yesterday")},
 	{Fault: Fault{"signed-info", "the user-info address answers with a signed JWT", ""},
 		info: func(i *Issuer, w http.ResponseWriter, _ granted, c map[string]any) bool {
 			c["iss"], c["aud"] = i.Base, i.ClientID

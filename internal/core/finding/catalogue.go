@@ -253,6 +253,7 @@ const (
 	IdentifierMissing  Code = "identifier-missing"
 	IdentifierMutable  Code = "identifier-mutable"
 	LogoutTokenRefused Code = "logout-token-refused"
+	ClaimsApart        Code = "claims-apart"
 	ClaimsElsewhere    Code = "claims-elsewhere"
 	GroupsElsewhere    Code = "groups-too-many"
 	RequiresUnoffered  Code = "requires-unoffered"
@@ -1307,6 +1308,9 @@ var catalogue = []Entry{
 		"Have the provider make logout tokens as the standard says.",
 		"events, iat, jti, sub or sid is missing, it has a nonce, or was used before (OpenID Connect " +
 			"Back-Channel Logout §2.6)."},
+	{ClaimsApart, Note, Provider, "The ID token and the user-info address tell different values",
+		"Have the provider tell these claims at one place, or the same at both. Until then the earlier source counts: the ID token.",
+		"A claim has other values in one source than in another, like the ID token and the user-info address."},
 	{ClaimsElsewhere, Note, Provider, "The provider keeps some claims at another place",
 		"Have the provider put them into the token or at its user-info address; the gate does not ask at other places.",
 		"_claim_names tells of aggregated or distributed claims (OpenID Connect Core §5.6.2)."},

@@ -22,6 +22,10 @@ func (t *turn) done() crossing.Out {
 		return t.fail(t.out.Checks.Fail("Claims", err))
 	}
 	t.elsewhere()
+	if names := apart(t.h.claims, t.p.plain()); len(names) > 0 {
+		t.out.Checks.Note("Claims", finding.New(finding.ClaimsApart, finding.Fact("Claims",
+			finding.Clip(strings.Join(names, " ")))))
+	}
 	a := &crossing.Answer{SessionIndex: t.h.said.Session, Attributes: attributes(t.h.claims, t.p.plain())}
 	a.Attributes = append(a.Attributes, t.lasting(a.Attributes)...)
 	a.At, a.Said, a.Context, a.Methods = t.h.said.AuthTime, t.in.Now, t.h.said.Context, t.h.said.Methods
@@ -133,6 +137,27 @@ func (t *turn) elsewhere() {
 			t.out.Checks.Note("Groups", finding.New(finding.GroupsElsewhere, finding.Fact("hasgroups", "true")))
 		}
 	}
+}
+
+// apart are the claims that sources tell otherwise, whatever the order of their values; the earlier source counts.
+func apart(claims []map[string]any, plain bool) (out []string) {
+	sets := map[string][]string{}
+	for _, c := range claims {
+		for _, a := range attributes([]map[string]any{c}, plain) {
+			var set []string
+			for _, v := range a.Values {
+				set = append(set, v.String())
+			}
+			slices.Sort(set)
+			if set = slices.Compact(set); sets[a.Name] == nil {
+				sets[a.Name] = set
+			} else if !slices.Equal(sets[a.Name], set) && !slices.Contains(out, a.Name) {
+				out = append(out, a.Name)
+			}
+		}
+	}
+	slices.Sort(out)
+	return out
 }
 
 // identifier is the member that identifies the person where there is no sub, the same
