@@ -4,6 +4,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
 	"innergate.example/innergate/internal/api"
@@ -73,6 +74,9 @@ func TestSignInsAreCompared(t *testing.T) {
 	c.see("Response › @ID")
 	odd := c.accessible(axe(t), "two sign-ins compared")
 	require.Empty(t, odd, strings.Join(odd, "\n"))
+	do(c, chromedp.EmulateViewport(390, 800))
+	c.shot("compare-narrow")
+	require.LessOrEqual(t, do(c, chromedp.Evaluate[int](`document.documentElement.scrollWidth`)), 390)
 	c.set("#other", "77777-77777")
 	c.press("Compare")
 	c.see(`there is no trace "77777-77777"`)
