@@ -37,4 +37,8 @@ del { background: color-mix(in srgb, var(--refused) 20%, transparent); text-deco
 tr.bound td { color: var(--quiet) }
 tr.bound :is(del, ins) { background: none; text-decoration: none }
 ins { background: color-mix(in srgb, var(--passed) 22%, transparent); text-decoration: underline }
+@media (max-width: 700px) {
+  th, td { padding: 8px }
+  th:first-child { width: 34% }
+}
 </style>

@@ -64,7 +64,7 @@ const where = (p: StepPair, i: number) => (i === 0 ? 'As a whole' : p.from === p
 .tools { display: flex; gap: 12px; align-items: center; flex-wrap: wrap }
 .sides { margin: 12px 0; padding: 8px 16px }
 .sides div { display: flex; gap: 12px; padding: 3px 0 }
-.sides dt { width: 64px; color: var(--quiet) }
+.sides dt { width: 64px; flex: none; color: var(--quiet) }
 .sides dd { margin: 0 }
 .pairs { list-style: none; padding: 0; margin: 0 }
 .pairs > li { margin-bottom: 8px }
