@@ -293,6 +293,7 @@ func (e *environment) runOnce(ctx context.Context, cmd *ucli.Command, c *client.
 		return err
 	}
 	if err := e.beginsRun(ctx, cmd, c, r); err != nil {
+		_, _ = client.Call(ctx, c, api.EndRun, api.Numbered{ID: r.ID}) // else it ends by itself
 		return err
 	}
 	link, begun := r.Link, time.Now()

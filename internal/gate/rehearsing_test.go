@@ -3,6 +3,7 @@ package gate
 import (
 	"maps"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -263,6 +264,18 @@ func TestWhoRehearsalsMake(t *testing.T) {
 	_, err = r.Rehearsals.End(ctx, run.ID)
 	require.NoError(t, err)
 	require.False(t, never(), "it was proved")
+	run, _ = r.marked("ada")
+	_, err = r.Rehearsals.End(ctx, run.ID)
+	require.NoError(t, err)
+	require.Equal(t, rehearsal.Stopped, proof().State)
+	require.False(t, never(), "it was, whatever the newest run came to")
+	_, err = r.Rehearsals.Say(ctx, tester, run.ID, rehearsal.Word{Symptom: rehearsal.LetIn})
+	require.ErrorContains(t, err, "nothing was delivered")
+	run, b = r.marked("ada")
+	o = r.request(b, nil)
+	r.answer(keep(b, o), r.asked(o).ID, nil)
+	_, err = r.Rehearsals.End(ctx, run.ID)
+	require.NoError(t, err)
 	require.Equal(t, rehearsal.Passed, proof().State)
 	require.False(t, proof().Before)
 	require.NoError(t, r.sets("application", "roster", federation.Settings{"phase": "paused"}))
@@ -274,4 +287,37 @@ func TestWhoRehearsalsMake(t *testing.T) {
 	require.Contains(t, open.InTheWay, phases.Obstacle{Severity: finding.Warning,
 		What: "rehearsal ada passed before the last change; run it again"})
 	r.clock.set(r.clock.get().Add(time.Hour))
+}
+
+// A run that is ended while its sign-in arrives leaves no session, whichever comes first, and stays ended. Who is removed is no account that a rehearsal made.
+func TestRunsEndInTheMiddle(t *testing.T) {
+	r := newRig(t)
+	r.laid("rehearsal", "ada", federation.Settings{"title": "Ada", "application": "roster"})
+	for i := range 25 {
+		run, b := r.marked("ada")
+		o := r.request(b, nil)
+		var both sync.WaitGroup
+		both.Go(func() { r.answer(keep(b, o), r.asked(o).ID, nil) })
+		both.Go(func() {
+			time.Sleep(time.Duration(i) * 300 * time.Microsecond) // sooner and later in the sign-in
+			_, err := r.Rehearsals.End(ctx, run.ID)
+			require.NoError(t, err)
+		})
+		both.Wait()
+		require.Zero(t, r.count(&store.SessionRow{}), "no session outlives its run")
+		require.False(t, r.came(run.ID).Ended.IsZero())
+	}
+	open, err := r.store.OpenRuns(ctx)
+	require.NoError(t, err)
+	require.Empty(t, open, "on the disk as well")
+	_, b := r.marked("ada")
+	o := r.request(b, nil)
+	r.answer(keep(b, o), r.asked(o).ID, nil)
+	made, err := r.Rehearsals.Made(ctx)
+	require.NoError(t, err)
+	require.Len(t, made, 1)
+	require.NoError(t, r.People.Remove(ctx, tester, made[0].Person))
+	made, err = r.Rehearsals.Made(ctx)
+	require.NoError(t, err)
+	require.Empty(t, made)
 }

@@ -32,8 +32,30 @@ type MadeRow struct {
 // TableName is that of people whom rehearsals made.
 func (MadeRow) TableName() string { return "rehearsal_made_rows" }
 
-// PutRun stores a run: a new one, if it has no number yet.
-func (s *Store) PutRun(tx *Writing, r *RunRow) error { return tx.Save(r).Error }
+// PutRun stores a run: a new one, if it has no number yet. The session of one that is there stays: HoldRun notes that.
+func (s *Store) PutRun(tx *Writing, r *RunRow) error {
+	if r.ID == 0 {
+		return tx.Create(r).Error
+	}
+	return tx.Model(&RunRow{}).Where("id = ?", r.ID).Select("*").Omit("id", "session").Updates(r).Error
+}
+
+// RunSession is the lasting name of a run's session, within a write; "" for none.
+func (s *Store) RunSession(tx *Writing, id int64) (session string, err error) {
+	return session, tx.Model(&RunRow{}).Where("id = ?", id).Limit(1).Pluck("session", &session).Error
+}
+
+// Proved are the applications, by ID, of which a run on record passed.
+func (s *Store) Proved(ctx context.Context) (map[string]bool, error) {
+	var ids []string
+	err := s.Read.WithContext(ctx).Model(&RunRow{}).Where("state = 'passed' AND ended IS NOT NULL").
+		Distinct("application").Pluck("application", &ids).Error
+	out := map[string]bool{}
+	for _, id := range ids {
+		out[id] = true
+	}
+	return out, err
+}
 
 // HoldRun notes the session of a run, as long as the run goes on; false if it has ended.
 func (s *Store) HoldRun(tx *Writing, id int64, session string) (bool, error) {

@@ -159,15 +159,12 @@ func run(r rehearsing.Run) api.Run {
 func (s *server) runWithSteps(ctx context.Context, r rehearsing.Run) (api.Run, error) {
 	out := run(r)
 	for _, reference := range r.Traces {
-		_, steps, err := s.gate.Traces.Get(ctx, reference)
+		_, steps, err := s.steps(ctx, reference)
 		if missing := (*change.NotFoundError)(nil); errors.As(err, &missing) {
 			continue // it made room for others
 		}
 		if err != nil {
 			return out, err
-		}
-		for i := range steps {
-			steps[i].Checks, steps[i].Reasons = traces.Prose(steps[i]), nil
 		}
 		out.Steps = append(out.Steps, steps...)
 	}

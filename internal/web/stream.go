@@ -66,8 +66,10 @@ func (s *server) stream(src *listening, w *bufio.Writer) {
 		event, err := src.next(wait)
 		done()
 		switch {
-		case err != nil && wait.Err() == nil:
-			s.log.Error("a stream of events broke", "error", err)
+		case err != nil: // they come again, and are told all anew
+			if wait.Err() == nil {
+				s.log.Error("a stream of events broke", "error", err)
+			}
 			return
 		case event == nil:
 			_, err = fmt.Fprint(w, ": still here\n\n")

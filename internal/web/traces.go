@@ -95,10 +95,19 @@ func (s *server) traceCalls(a huma.API) {
 
 // trace is a trace as it is shown.
 func (s *server) trace(ctx context.Context, id string) (traces.Head, api.Trace, error) {
-	head, steps, err := s.gate.Traces.Get(ctx, id)
+	head, steps, err := s.steps(ctx, id)
 	if err != nil {
 		return head, api.Trace{}, err
 	}
+	h := traceHead(head)
+	names, err := s.gate.People.Names(ctx, []int64{head.Account})
+	h.Name = names[head.Account]
+	return head, api.Trace{TraceHead: h, Steps: steps}, err
+}
+
+// steps are those of a trace as they are shown.
+func (s *server) steps(ctx context.Context, id string) (traces.Head, []crossing.TraceStep, error) {
+	head, steps, err := s.gate.Traces.Get(ctx, id)
 	snap := s.gate.Records.Snapshot()
 	for i := range steps {
 		steps[i].Finding = checks.Nearest(snap, steps[i].Finding)
@@ -107,10 +116,7 @@ func (s *server) trace(ctx context.Context, id string) (traces.Head, api.Trace, 
 		}
 		steps[i].Checks, steps[i].Reasons = traces.Prose(steps[i]), nil
 	}
-	h := traceHead(head)
-	names, err := s.gate.People.Names(ctx, []int64{head.Account})
-	h.Name = names[head.Account]
-	return head, api.Trace{TraceHead: h, Steps: steps}, err
+	return head, steps, err
 }
 
 // beside is what of a trace is held against another: itself as it is shown, and of a rehearsal what its run came to.

@@ -123,7 +123,9 @@ func (rm *Room) read(row store.RunRow) (*Run, error) {
 	if err != nil {
 		return nil, err
 	}
-	return r, json.Unmarshal(plain, &r.kept)
+	err = json.Unmarshal(plain, &r.kept)
+	r.About.Run = strconv.FormatInt(r.ID, 10) // it had no number yet when it was first stored
+	return r, err
 }
 
 func (rm *Room) row(r *Run) (*store.RunRow, error) {
@@ -186,7 +188,7 @@ func (rm *Room) Begin(ctx context.Context, by change.By, name string) (Run, stri
 	}
 	if !app.Attended() { // nobody opens a link of it: its request names the run
 		r.link, r.mark, r.Pressed, r.Ends, r.Seen.Stage = nil, store.Hash(token), now, now.Add(RunLife), rehearsal.Pressed
-		r.Value, r.Start = token, rehearsal.StartService
+		r.Start = rehearsal.StartService
 	}
 	rm.mu.Lock()
 	many := len(rm.open) >= mostOpen
@@ -206,10 +208,12 @@ func (rm *Room) Begin(ctx context.Context, by change.By, name string) (Run, stri
 	}
 	r.ID, r.About.Run = row.ID, strconv.FormatInt(row.ID, 10)
 	rm.keep(r)
-	if r.Value != "" {
-		return *r, "", rm.save(ctx, r.ID, func(now *Run) { now.Value = "" })
+	if r.Start == rehearsal.StartService {
+		out := *r
+		out.Value = token
+		return out, "", nil
 	}
-	return *r, rm.Base + "/rehearsal/" + token, rm.save(ctx, r.ID, func(*Run) {})
+	return *r, rm.Base + "/rehearsal/" + token, nil
 }
 
 // save changes a run that goes on, and stores it. It is kept as it was where the disk refuses it.
@@ -364,10 +368,18 @@ func (rm *Room) Hold(tx *store.Writing, run, session string) (holds bool, after 
 func (rm *Room) Saw(ctx context.Context, t crossing.Turn, reference string) {
 	rm.seen(ctx, t.Run.Run, func(r *Run) {
 		r.Seen = r.Seen.After(t, reference, rm.Now())
-		if reference != "" && !slices.Contains(r.Traces, reference) && len(r.Traces) < 20 {
-			r.Traces = append(r.Traces, reference)
-		}
+		r.recorded(reference)
 	})
+}
+
+// mostTraces is how many sign-ins of a run it leads to.
+const mostTraces = 20
+
+// recorded notes the trace of a sign-in, or of a token request.
+func (r *Run) recorded(reference string) {
+	if reference != "" && !slices.Contains(r.Traces, reference) && len(r.Traces) < mostTraces {
+		r.Traces = append(r.Traces, reference)
+	}
 }
 
 // Redeemed notes that the application came for what a run gave it, or was refused there.
@@ -379,7 +391,7 @@ func (rm *Room) Redeemed(ctx context.Context, run string, f *finding.Finding) {
 func (rm *Room) Served(ctx context.Context, run, client, scope string, f *finding.Finding,
 	reference string) {
 	rm.seen(ctx, run, func(r *Run) {
-		r.Traces = append(r.Traces, reference)
+		r.recorded(reference)
 		r.Seen = rehearsal.Seen{Trace: reference, Stage: rehearsal.Done, Result: crossing.Entered, Name: client,
 			Began: r.Seen.Began,
 			Ended: rm.Now(), Delivered: rehearsal.Redeemed, Told: []crossing.Delivered{{Place: "token", Name: "scope",
@@ -440,19 +452,21 @@ func (rm *Room) Say(ctx context.Context, by change.By, id int64, said rehearsal.
 		return r, err
 	}
 	app, _ := rm.Records.Snapshot().Application(r.About.App)
+	kept := false
 	say := func(r *Run) {
+		kept = true
 		r.Seen.Said = &said
 		rm.judge(r)
 		r.Verdict.Causes = rehearsal.Causes(r.Seen, rehearsal.Around{App: r.AppTitle, Start: r.Start, Compared: compared,
 			Account: has, Unasked: app != nil && app.OnlyOwnStarts})
 	}
-	if r.Ended.IsZero() {
-		if err := rm.save(ctx, id, say); err != nil {
-			return r, err
-		}
-		return rm.Get(ctx, id)
+	if err := rm.save(ctx, id, say); err != nil {
+		return r, err
 	}
-	say(&r)
+	if r, err = rm.Get(ctx, id); err != nil || kept {
+		return r, err
+	}
+	say(&r) // it has ended, be it a moment ago
 	return r, rm.put(ctx, &r)
 }
 
@@ -467,42 +481,54 @@ func (rm *Room) put(ctx context.Context, r *Run) error {
 
 // End ends a run, with everything that it gave: its session, grants and tokens. One that came to nothing has stopped.
 func (rm *Room) End(ctx context.Context, id int64) (Run, error) {
-	rm.mu.Lock()
-	r := rm.open[id]
-	rm.mu.Unlock()
-	if r == nil {
+	next, goes, err := rm.end(ctx, id)
+	if err == nil && !goes {
 		return rm.Get(ctx, id)
 	}
-	next := *r
+	return next, err
+}
+
+// end ends a run that goes on. Nothing is noted of it meanwhile, and its session is read within the write that ends it:
+// one that a crossing has just begun ends as well.
+func (rm *Room) end(ctx context.Context, id int64) (next Run, goes bool, err error) {
+	rm.mu.Lock()
+	defer rm.mu.Unlock()
+	r := rm.open[id]
+	if r == nil {
+		return next, false, nil
+	}
+	next = *r
 	next.Ended, next.link, next.mark = rm.Now(), nil, nil
 	if next.Verdict.State == rehearsal.Waiting {
 		next.Verdict.State, next.Halted = rehearsal.Stopped, rehearsal.Halted(next.Seen, next.Start)
 	}
-	session := rm.Session(ctx, r.About.Run)
 	row, err := rm.row(&next)
-	if err == nil {
-		err = rm.Store.Write(ctx, func(tx *store.Writing) error {
-			err := rm.Store.PutRun(tx, row)
-			if session != nil && err == nil {
-				_, err = rm.Leaving.End(tx, session)
-			}
-			return err
-		})
-	}
 	if err != nil {
-		return next, err
+		return next, true, err
+	}
+	var session *crossing.Session
+	err = rm.Store.Write(ctx, func(tx *store.Writing) error {
+		name, err := rm.Store.RunSession(tx, id)
+		if err = errors.Join(err, rm.Store.PutRun(tx, row)); err != nil || name == "" {
+			return err
+		}
+		if session, err = rm.Sessions.In(tx, name); err == nil && session != nil {
+			_, err = rm.Leaving.End(tx, session)
+		}
+		return err
+	})
+	if err != nil {
+		return next, true, err
 	}
 	if session != nil {
 		rm.Sessions.Drop(session.Ref)
 		rm.Leaving.Wake()
 	}
-	rm.mu.Lock()
-	defer rm.mu.Unlock()
 	delete(rm.open, id)
 	delete(rm.byLink, string(r.link))
 	delete(rm.byMark, string(r.mark))
 	rm.tell(next)
-	return next, nil
+	return next, true, nil
 }
 
 // Sweep ends the runs whose time is over.

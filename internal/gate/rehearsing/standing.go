@@ -108,19 +108,13 @@ func (rm *Room) Open(ctx context.Context, name federation.Name) (out []string, e
 
 // Never finds live applications that no rehearsal ever proved, by their IDs.
 func (rm *Room) Never(ctx context.Context, snap *federation.Snapshot) (map[federation.ID]*finding.Finding, error) {
-	rows, err := rm.Store.LastRuns(ctx)
+	proved, err := rm.Store.Proved(ctx)
 	if err != nil {
 		return nil, err
 	}
-	proved := map[federation.ID]bool{}
-	for _, row := range rows {
-		if row.State == string(rehearsal.Passed) {
-			proved[federation.ID(row.Application)] = true
-		}
-	}
 	out := map[federation.ID]*finding.Finding{}
 	for _, app := range snap.Applications() {
-		if phase, _ := app.PhaseAt(rm.Now()); phase == federation.Live && app.Attended() && !proved[app.ID] &&
+		if phase, _ := app.PhaseAt(rm.Now()); phase == federation.Live && app.Attended() && !proved[string(app.ID)] &&
 			crossing.Of(app.Side).Plain == nil { // of a bookmark there is little to prove
 			out[app.ID] = finding.New(finding.RehearsalNever, finding.Fact("Application", string(app.Name)))
 		}

@@ -131,6 +131,17 @@ func (rm *Room) Stored(ctx context.Context, by string, name any) *crossing.Sessi
 	return s
 }
 
+// In gives a session by its lasting name as a transaction sees it, also one that was stored a moment ago and is not yet
+// on the disk; nil if there is none. Nobody comes with it by that.
+func (rm *Room) In(tx *gorm.DB, lasting string) (*crossing.Session, error) {
+	var row store.SessionRow
+	err := tx.Where("lasting = ?", lasting).Limit(1).Find(&row).Error
+	if err != nil || row.Lasting == "" {
+		return nil, err
+	}
+	return rm.read(row)
+}
+
 // since is when somebody must have come with a session that is still there.
 func (rm *Room) since(now time.Time) time.Time {
 	if rm.idle == 0 {

@@ -15,8 +15,11 @@ func (rm *Room) LastGood(ctx context.Context, of Head) (h Head, ok bool, err err
 	for _, rehearsed := range []bool{of.Run != "", of.Run == ""} {
 		rows, _, err := rm.List(ctx, Filter{Result: crossing.Entered, Application: of.Application, Provider: of.Provider,
 			Before: of.Started, Rehearsed: rehearsed, Limit: 1})
-		if err != nil || len(rows) == 1 {
-			return append(rows, h)[0], err == nil, err
+		if err != nil {
+			return h, false, err
+		}
+		if len(rows) == 1 {
+			return rows[0], true, nil
 		}
 	}
 	return h, false, nil
