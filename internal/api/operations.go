@@ -198,6 +198,16 @@ var (
 		"A rehearsal as the connection stands for somebody, or as a recorded sign-in went; nothing is stored")
 	BeginRun = adds[Named, Run]("/rehearsals/{name}/runs", "begin-run",
 		"Start a run of a rehearsal; the answer holds, once, the link to be opened in the browser of whoever rehearses")
+	DriveRun = adds[Named, Run]("/rehearsals/{name}/unattended-runs", "begin-unattended-run",
+		"Start a run of a rehearsal that the gate goes through by itself, with the test account")
+	GivePassword = puts[TestPassword, TestAccount]("/rehearsals/{name}/password", "give-test-password",
+		"Give the password of a rehearsal's test account; it is kept sealed, and goes to forms at the provider's hosts alone")
+	ForgetPassword = removes[Named]("/rehearsals/{name}/password", "forget-test-password",
+		"Forget the password of a rehearsal's test account; every rehearsal with that account runs by its link then")
+	ResumeAccount = does[Named, TestAccount]("/rehearsals/{name}/resume", "resume-test-account",
+		"Have a test account tried again that the provider did not take, with the password that is on record")
+	PastRuns = gets[PastFilter, List[PastRun]]("/rehearsals/past", "list-past-runs",
+		"Runs that ended, of one rehearsal or all, the newest first; 2,000 at most")
 	ListRuns = gets[RunFilter, List[Run]]("/rehearsals/{name}/runs", "list-runs", "Runs of a rehearsal, the newest first")
 	ShowRun  = gets[Numbered, Run]("/runs/{id}", "show-run", "One run, with its steps so far and its verdict")
 	EndRun   = does[Numbered, Run]("/runs/{id}/end", "end-run", "End a run now, with everything that it gave")

@@ -20,6 +20,45 @@ type Rehearsal struct {
 	At          time.Time       `json:"at,omitzero" doc:"When that ended"`
 	Before      bool            `json:"before,omitempty" doc:"Something that the rehearsal goes by has been changed since"`
 	Run         int64           `json:"run,omitempty" doc:"Number of that run"`
+	Username    string          `json:"username,omitempty" doc:"Of the test account with which it runs by itself"`
+	Account     *TestAccount    `json:"account,omitempty" doc:"That account; absent while it has no password on record"`
+	Next        time.Time       `json:"next,omitzero" doc:"When it runs by its schedule next"`
+}
+
+// TestAccount is an account at a provider with which rehearsals sign in while nobody is there. Its password is never
+// given out.
+type TestAccount struct {
+	Provider string           `json:"provider"`
+	Username string           `json:"username"`
+	Hosts    []string         `json:"hosts" doc:"Whose forms may be given the password; https"`
+	Given    time.Time        `json:"given" doc:"When the password was given"`
+	By       string           `json:"by"`
+	Refused  time.Time        `json:"refused,omitzero" doc:"When the provider did not take it; nothing is tried with it since"`
+	Finding  *finding.Finding `json:"finding,omitempty"`
+}
+
+// TestPassword is the password of a test account.
+type TestPassword struct {
+	Named
+	Body struct {
+		Password string `json:"password" minLength:"1" maxLength:"1000" doc:"Kept sealed, and never shown"`
+	}
+}
+
+// PastFilter says which runs a chart shows.
+type PastFilter struct {
+	Rehearsal string `query:"rehearsal" maxLength:"63"`
+	Days      int    `query:"days" minimum:"1" maximum:"366" default:"30"`
+}
+
+// PastRun is what a chart shows of a run.
+type PastRun struct {
+	ID         int64           `json:"id"`
+	Rehearsal  string          `json:"rehearsal"`
+	Ended      time.Time       `json:"ended"`
+	State      rehearsal.State `json:"state"`
+	Took       int64           `json:"took,omitempty" doc:"Milliseconds of its last sign-in"`
+	Unattended bool            `json:"unattended,omitempty"`
 }
 
 // Run is one run of a rehearsal.
@@ -31,6 +70,7 @@ type Run struct {
 	Provider    string            `json:"provider,omitempty"`
 	Start       string            `json:"start"`
 	By          string            `json:"by" doc:"Who started it"`
+	Unattended  bool              `json:"unattended,omitempty" doc:"The gate goes through it by itself"`
 	Began       time.Time         `json:"began"`
 	Ends        time.Time         `json:"ends" doc:"When it ends by itself, with everything that it gave"`
 	Ended       time.Time         `json:"ended,omitzero"`

@@ -21,7 +21,7 @@ import (
 // rehearsals are the commands about saved sign-in tests.
 func (e *environment) rehearsals() *ucli.Command {
 	return &ucli.Command{Name: "rehearsal", Usage: "saved sign-in tests, which pass over phases and touch nobody else",
-		Commands: []*ucli.Command{
+		Commands: append(e.accountCommands(), []*ucli.Command{
 			{Name: "list", Usage: "list rehearsals, and what their newest runs came to",
 				Flags: []ucli.Flag{&ucli.StringFlag{Name: "app", Usage: "of this application"},
 					&ucli.StringFlag{Name: "search", Usage: "part of a name, title, application or provider"}},
@@ -31,7 +31,7 @@ func (e *environment) rehearsals() *ucli.Command {
 					"refused by FINDING-CODE; refused by rule NAME; name is VALUE; name matches PATTERN; attribute NAME is VALUE, " +
 					"has VALUE, matches PATTERN, present or absent; role is NAME; person is NUMBER; within 30s.\n" +
 					"--as-person proposes what the mapping would give somebody, --as-trace what a recorded sign-in came to.",
-				Flags: []ucli.Flag{&ucli.StringFlag{Name: "app", Usage: "the application that somebody signs in to"},
+				Flags: append(unattendedFlags(), []ucli.Flag{&ucli.StringFlag{Name: "app", Usage: "the application that somebody signs in to"},
 					&ucli.StringFlag{Name: "provider", Usage: "by which they come; else as the rules decide"},
 					&ucli.StringFlag{Name: "start", Usage: "which side starts: application, gate or provider"},
 					&ucli.StringFlag{Name: "title", Usage: "what is rehearsed"},
@@ -41,10 +41,10 @@ func (e *environment) rehearsals() *ucli.Command {
 					&ucli.StringFlag{Name: "context", Usage: "of a start at the gate: sign in at least as strongly as this"},
 					&ucli.StringFlag{Name: "role", Usage: "of a start at the gate: the role that is asked for"},
 					&ucli.Int64Flag{Name: "as-person", Usage: "expect what the connection would give this account"},
-					&ucli.StringFlag{Name: "as-trace", Usage: "expect what this sign-in came to"}, yesFlag},
+					&ucli.StringFlag{Name: "as-trace", Usage: "expect what this sign-in came to"}, yesFlag}...),
 				Action: e.action([]string{"NAME"}, e.addRehearsal)},
 			e.ownCommands(ownKind{"rehearsal", "a rehearsal",
-				"title, application, provider, start, force, passive, context, role, expect, notes",
+				"title, application, provider, start, force, passive, context, role, expect, username, every, afterChanges, hosts, opens, mails, notes",
 				"title=TITLE application=APP expect=entered|within 30s"})[0],
 			{Name: "show", Usage: "show a rehearsal and its runs", ArgsUsage: "NAME", Metadata: takes("rehearsal", ""),
 				Action: e.action([]string{"NAME"}, e.showRehearsal)},
@@ -60,15 +60,20 @@ func (e *environment) rehearsals() *ucli.Command {
 			{Name: "made", Usage: "people of whom rehearsals made accounts, and who have not come for real since",
 				Description: "They are removed together as others are: innergate person remove NUMBER …",
 				Action:      e.action(nil, e.listMade)},
-		}}
+		}...)}
 }
 
 // rehearse runs a rehearsal.
 func (e *environment) rehearse() *ucli.Command {
 	return &ucli.Command{Name: "rehearse",
-		Usage:     "run a rehearsal: prints a link to open in a private window, waits, and gives the verdict; exit status 3 unless it passed",
+		Usage:     "run a rehearsal, and give its verdict; exit status 3 unless it passed",
 		ArgsUsage: "NAME", Metadata: takes("rehearsal", ""),
-		Flags: []ucli.Flag{&ucli.BoolFlag{Name: "follow", Usage: "print each step as it passes"},
+		Description: "A rehearsal with a test account is gone through by the gate itself. Of another one, or with --by-link, a link is printed " +
+			"to open in a private window.",
+		Flags: []ucli.Flag{&ucli.BoolFlag{Name: "all", Usage: "run all that have test accounts, and give what each came to; also with --output junit"},
+			&ucli.StringFlag{Name: "app", Usage: "with --all: those of this application"},
+			&ucli.BoolFlag{Name: "by-link", Usage: "print a link, though there is a test account"},
+			&ucli.BoolFlag{Name: "follow", Usage: "print each step as it passes"},
 			&ucli.DurationFlag{Name: "wait", Usage: "how long to wait for the verdict, such as 90s; the run goes on",
 				Value: 30 * time.Minute},
 			&ucli.DurationFlag{Name: "until-passed",
@@ -80,7 +85,7 @@ func (e *environment) rehearse() *ucli.Command {
 			&ucli.StringFlag{Name: "said",
 				Usage: "of run NAME, a number: what the application did: let-in, error, empty-page, wrong-person or empty-account"},
 			&ucli.StringFlag{Name: "text", Usage: "with --said: the error as the application showed it"}},
-		Action: e.action([]string{"NAME"}, e.runRehearsal)}
+		Action: e.anyNumber(e.runRehearsal)}
 }
 
 func (e *environment) listRehearsals(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
@@ -148,6 +153,10 @@ func (e *environment) addRehearsal(ctx context.Context, cmd *ucli.Command, c *cl
 	if lines := cmd.StringSlice("expect"); len(lines) > 0 {
 		settings["expect"] = lines
 	}
+	unattendedSettings(cmd, settings)
+	if file := cmd.String("password-file"); file != "" && cmd.String("username") == "" {
+		return &usageError{"--password-file is given, and no --username", "Say whose password it is."}
+	}
 	if settings["application"] == nil {
 		return &usageError{"--app is missing", "Say which application is rehearsed: innergate rehearsal add NAME --app APP"}
 	}
@@ -161,6 +170,14 @@ func (e *environment) addRehearsal(ctx context.Context, cmd *ucli.Command, c *cl
 	o, err := client.Call(ctx, c, api.PutObject, api.ToObject("rehearsal", args[0], api.ObjectChange{Settings: settings}))
 	if err != nil {
 		return err
+	}
+	if cmd.String("password-file") != "" {
+		if _, err := e.givePassword(ctx, cmd, c, args[0]); err != nil { // nothing stays half made
+			return errors.Join(err, client.Do(ctx, c, api.RemoveObject, api.Of("rehearsal", args[0])))
+		}
+		if o, err = client.Call(ctx, c, api.ShowObject, api.Of("rehearsal", args[0])); err != nil {
+			return err
+		}
 	}
 	return e.print(cmd, o, func(w io.Writer) {
 		e.objectShown(w, o)
@@ -228,6 +245,14 @@ func (e *environment) listMade(ctx context.Context, cmd *ucli.Command, c *client
 
 // runRehearsal starts a run, and waits for its verdict.
 func (e *environment) runRehearsal(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+	switch {
+	case cmd.Bool("all") && len(args) > 0:
+		return &usageError{"a name is given, and --all", "Leave one of them out."}
+	case cmd.Bool("all"):
+		return e.rehearseAll(ctx, cmd, c)
+	case len(args) != 1:
+		return &usageError{"NAME is missing, or there are several", "Give the name of one rehearsal, or --all: innergate rehearse NAME"}
+	}
 	if symptom := cmd.String("said"); symptom != "" {
 		return e.sayOfRun(ctx, cmd, c, args[0], rehearsal.Symptom(symptom))
 	}
@@ -288,39 +313,25 @@ func (e *environment) beginsRun(ctx context.Context, cmd *ucli.Command, c *clien
 
 // runOnce runs a rehearsal once.
 func (e *environment) runOnce(ctx context.Context, cmd *ucli.Command, c *client.Client, name string) error {
-	r, err := client.Call(ctx, c, api.BeginRun, api.Name(name))
+	until := time.Now().Add(cmd.Duration("wait"))
+	r, err := e.startsRun(ctx, cmd, c, name)
 	if err != nil {
 		return err
 	}
-	if err := e.beginsRun(ctx, cmd, c, r); err != nil {
-		_, _ = client.Call(ctx, c, api.EndRun, api.Numbered{ID: r.ID}) // else it ends by itself
+	link, secret := r.Link, r.Value != "" && cmd.String("client-secret-file") != ""
+	if secret {
+		until = time.Now().Add(3 * time.Second) // else its request was refused before it named the run
+	}
+	shown := 0
+	r, err = e.waited(ctx, c, r, until, func(now api.Run) {
+		if cmd.Bool("follow") {
+			shown = e.passing(now, shown)
+		}
+	})
+	if err != nil && !secret {
 		return err
 	}
-	link, begun := r.Link, time.Now()
-	shown := 0
-	until := time.Now().Add(cmd.Duration("wait"))
-	for r.Verdict.State == rehearsal.Waiting && r.Ended.IsZero() {
-		if r.Value != "" && cmd.String("client-secret-file") != "" && time.Since(begun) > 3*time.Second {
-			break // its request was refused before it named the run
-		}
-		if time.Now().After(until) {
-			return fmt.Errorf("run %d has no verdict yet; it goes on: innergate rehearsal show %s", r.ID, r.Rehearsal)
-		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(700 * time.Millisecond):
-		}
-		value := r.Value
-		if r, err = client.Call(ctx, c, api.ShowRun, api.Numbered{ID: r.ID}); err != nil {
-			return err
-		}
-		r.Value = value
-		if cmd.Bool("follow") {
-			shown = e.passing(r, shown)
-		}
-	}
-	if !cmd.Bool("keep") && r.Ended.IsZero() {
+	if !r.Unattended && !cmd.Bool("keep") && r.Ended.IsZero() {
 		steps := r.Steps
 		if r, err = client.Call(ctx, c, api.EndRun, api.Numbered{ID: r.ID}); err != nil {
 			return err
@@ -329,6 +340,55 @@ func (e *environment) runOnce(ctx context.Context, cmd *ucli.Command, c *client.
 	}
 	r.Link = link
 	return e.verdict(cmd, r)
+}
+
+// startsRun starts a run: one that the gate goes through by itself, where there is a test account for it.
+func (e *environment) startsRun(ctx context.Context, cmd *ucli.Command, c *client.Client, name string) (api.Run, error) {
+	list, err := client.Call(ctx, c, api.ListRehearsals, api.RehearsalFilter{})
+	if err != nil {
+		return api.Run{}, err
+	}
+	at := slices.IndexFunc(list.Items, func(r api.Rehearsal) bool { return r.Name == name })
+	if at >= 0 && list.Items[at].Account != nil && !cmd.Bool("by-link") {
+		r, err := client.Call(ctx, c, api.DriveRun, api.Name(name))
+		if err == nil {
+			fmt.Fprintf(e.err, "Run %d of %s: the gate signs in as %s at %s.\n", r.ID, r.Rehearsal, list.Items[at].Username,
+				list.Items[at].Account.Provider)
+		}
+		return r, err
+	}
+	r, err := client.Call(ctx, c, api.BeginRun, api.Name(name))
+	if err != nil {
+		return r, err
+	}
+	if err = e.beginsRun(ctx, cmd, c, r); err != nil {
+		_, _ = client.Call(ctx, c, api.EndRun, api.Numbered{ID: r.ID}) // else it ends by itself
+	}
+	return r, err
+}
+
+// waited waits for the verdict of a run, and for the end of one that nobody attends.
+func (e *environment) waited(ctx context.Context, c *client.Client, r api.Run, until time.Time, passing func(api.Run)) (
+	api.Run, error) {
+	for r.Ended.IsZero() && (r.Unattended || r.Verdict.State == rehearsal.Waiting) {
+		if time.Now().After(until) {
+			return r, fmt.Errorf("run %d has no verdict yet; it goes on: innergate rehearsal show %s", r.ID, r.Rehearsal)
+		}
+		select {
+		case <-ctx.Done():
+			return r, ctx.Err()
+		case <-time.After(500 * time.Millisecond):
+		}
+		now, err := client.Call(ctx, c, api.ShowRun, api.Numbered{ID: r.ID})
+		if err != nil {
+			return r, err
+		}
+		now.Value = r.Value
+		if r = now; passing != nil {
+			passing(r)
+		}
+	}
+	return r, nil
 }
 
 // passing prints the steps that came since, and gives how many were printed.

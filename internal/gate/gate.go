@@ -49,6 +49,7 @@ import (
 	"innergate.example/innergate/internal/gate/rollover"
 	"innergate.example/innergate/internal/gate/sessions"
 	"innergate.example/innergate/internal/gate/traces"
+	"innergate.example/innergate/internal/gate/unattended"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -103,6 +104,8 @@ type Gate struct {
 	Redeeming *redeeming.Room
 	// Rehearsals are runs of saved sign-in tests.
 	Rehearsals *rehearsing.Room
+	// Unattended runs those that nobody sits at.
+	Unattended *unattended.Room
 	Outbox     *outbox.Room
 	Jobs       *jobs.Room
 	Requests   *approving.Room
@@ -257,6 +260,12 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	if err != nil {
 		return err
 	}
+	g.Unattended, err = unattended.New(unattended.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Base: g.base,
+		Records: g.Records, Rehearsals: g.Rehearsals, Fetch: out, Mailer: mailer, Context: g.ctx,
+		Go: func(do func()) { g.working.Go(do) }})
+	if err != nil {
+		return err
+	}
 	g.Redeeming = redeeming.New(redeeming.Parts{Store: o.Store, Happenings: g.Happenings, Log: o.Log, Now: o.Now,
 		Records:  g.Records,
 		Sessions: g.sessions, Grants: g.Grants, Copies: g.Copies, Keys: g.Keys, Tries: g.tries, Performer: performer,
@@ -347,6 +356,7 @@ func (g *Gate) sweep() {
 		case <-often.C:
 			g.working.Go(func() { g.report("telling recipients failed", g.Recipients.Tell(g.ctx)) })
 			g.working.Go(func() { g.report("ending rehearsals failed", g.Rehearsals.Sweep(g.ctx)) })
+			g.working.Go(func() { g.report("running rehearsals failed", g.Unattended.Due(g.ctx)) })
 		case <-tick.C:
 			g.sessions.Sweep(g.now())
 			g.tries.Sweep(g.now())
@@ -362,6 +372,7 @@ func (g *Gate) sweep() {
 			// None of them waits for another one's counterparts.
 			g.working.Go(func() { g.report("sending failed", g.Outbox.SendDue(g.ctx)) })
 			g.working.Go(func() { g.report("announcing failed", g.Phases.Announce(g.ctx)) })
+			g.working.Go(func() { g.report("mailing of rehearsals failed", g.Unattended.Mail(g.ctx)) })
 			g.working.Go(func() { g.report("refreshing failed", g.Exchange.RefreshDue(g.ctx)) })
 			g.working.Go(func() { g.report("asking for copies failed", g.Copies.RefreshDue(g.ctx)) })
 		}

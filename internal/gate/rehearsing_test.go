@@ -24,7 +24,7 @@ import (
 // linked starts a run, and gives the token of its link.
 func (r *rig) linked(name string) (rehearsing.Run, string) {
 	r.t.Helper()
-	run, link, err := r.Rehearsals.Begin(ctx, tester, name)
+	run, link, err := r.Rehearsals.Begin(ctx, tester, name, false)
 	require.NoError(r.t, err)
 	return run, strings.TrimPrefix(link, "https://gate.example/rehearsal/")
 }
@@ -152,7 +152,7 @@ func TestLinksOfRehearsals(t *testing.T) {
 	ended := r.came(run.ID)
 	require.Equal(t, rehearsal.Stopped, ended.Verdict.State)
 	require.Contains(t, ended.Halted, "did not go on")
-	_, _, err = r.Rehearsals.Begin(ctx, tester, "adda")
+	_, _, err = r.Rehearsals.Begin(ctx, tester, "adda", false)
 	require.ErrorContains(t, err, `did you mean "ada"`)
 }
 

@@ -30,7 +30,7 @@ var gate = []string{"random", "happening", "performing", "change", "limit", "mai
 	"editions", "sessions", "arrivals", "jobs", "records", "copies",
 	"rollover", "exchange",
 	"checking", "outbox", "grants", "traces", "leaving", "approving", "people", "people/roll", "comparing", "portal",
-	"recipients", "phases", "rehearsing", "redeeming", "driving", "operators"}
+	"recipients", "phases", "rehearsing", "unattended", "redeeming", "driving", "operators"}
 
 // apart are rooms of the service that do not know each other.
 var apart = [][]string{{"exchange", "checking", "people", "operators", "rollover"},

@@ -16,6 +16,8 @@ type RunRow struct {
 	Link        []byte // hash of the link, while it waits to be opened
 	Mark        []byte // hash of the cookie of the browser that opened it
 	Session     string // lasting name of the run's own session
+	Unattended  bool
+	Took        int64 // milliseconds from the first message of its last sign-in to its end
 	Sealed      []byte
 }
 

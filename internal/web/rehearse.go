@@ -93,7 +93,7 @@ func (s *server) rehearsalCalls(a huma.API) {
 	call(s, a, api.ListRehearsals, s.listRehearsals)
 	call(s, a, api.ProposeRehearsal, s.proposeRehearsal)
 	call(s, a, api.BeginRun, func(ctx context.Context, in *api.Named) (*body[api.Run], error) {
-		r, link, err := s.gate.Rehearsals.Begin(ctx, by(ctx), in.Name)
+		r, link, err := s.gate.Rehearsals.Begin(ctx, by(ctx), in.Name, false)
 		out := run(r)
 		out.Link = link
 		return &body[api.Run]{out}, err
@@ -131,6 +131,7 @@ func (s *server) rehearsalCalls(a huma.API) {
 			return api.MadePerson{Person: m.Person, Name: names[m.Person], Run: m.Run, At: m.At}
 		}), err
 	})
+	s.unattendedCalls(a)
 	watches(s, a, api.WatchRun, s.watchRun)
 	watches(s, a, api.WatchTraces, s.watchTraces)
 }
@@ -138,7 +139,7 @@ func (s *server) rehearsalCalls(a huma.API) {
 // run shows a run.
 func run(r rehearsing.Run) api.Run {
 	out := api.Run{ID: r.ID, Rehearsal: string(r.Rehearsal), Title: r.Title, Application: string(r.About.App),
-		Provider: string(r.About.Provider), Start: r.Start, By: r.By, Began: r.Began, Ends: r.Ends, Ended: r.Ended,
+		Provider: string(r.About.Provider), Start: r.Start, By: r.By, Unattended: r.Unattended, Began: r.Began, Ends: r.Ends, Ended: r.Ended,
 		Value:   r.Value,
 		Pressed: r.Pressed, Stage: r.Seen.Stage, Verdict: r.Verdict, Halted: r.Halted, Said: r.Seen.Said,
 		Name: r.Seen.Name, Person: r.Seen.Person, Traces: r.Traces}
@@ -176,6 +177,10 @@ func (s *server) listRehearsals(ctx context.Context, in *api.RehearsalFilter) (*
 	if err != nil {
 		return nil, err
 	}
+	accounts, err := s.gate.Unattended.Accounts(ctx)
+	if err != nil {
+		return nil, err
+	}
 	proved := map[federation.Name]rehearsing.Proof{}
 	for _, of := range proofs {
 		for _, p := range of {
@@ -188,8 +193,13 @@ func (s *server) listRehearsals(ctx context.Context, in *api.RehearsalFilter) (*
 	})
 	return rows(all, len(all), func(r *federation.RehearsalPlan) api.Rehearsal {
 		p := proved[r.Name]
-		return api.Rehearsal{Name: string(r.Name), Title: r.Title, Application: string(r.App), Provider: string(r.Provider),
-			Start: r.Start, Expect: p.Expect, State: p.State, At: p.At, Before: p.Before, Run: p.Run}
+		out := api.Rehearsal{Name: string(r.Name), Title: r.Title, Application: string(r.App), Provider: string(r.Provider),
+			Start: r.Start, Expect: p.Expect, State: p.State, At: p.At, Before: p.Before, Run: p.Run, Username: r.Username,
+			Next: s.gate.Unattended.Next(r)}
+		if account, has := accounts[r.Name]; has {
+			out.Account = testAccount(account)
+		}
+		return out
 	}), nil
 }
 

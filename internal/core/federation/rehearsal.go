@@ -4,7 +4,10 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"net/mail"
+	"net/url"
 	"slices"
+	"strings"
 	"time"
 
 	"innergate.example/innergate/internal/core/nearword"
@@ -46,11 +49,28 @@ var Rehearsals = &Description{Kind: KindRehearsal, Check: checkRehearsal, Settin
 			"attribute NAME is VALUE (exactly those that lines name), has VALUE, matches PATTERN, present or absent; " +
 			"role is NAME; person is NUMBER; within 30s",
 		Default: "entered"},
+	{Name: "username", Label: "User name of the test account", Type: OneLine, Most: 300, Group: GroupUnattended,
+		Text: "At the provider; its password is given apart, and kept sealed"},
+	{Name: "every", Label: "Runs by itself every", Type: OneLine, Most: 10, Group: GroupUnattended,
+		Text: "Such as 15m, 6h or 24h; 5m at least", Default: "never on a schedule"},
+	{Name: "afterChanges", Label: "Runs by itself after changes", Type: Switch, Group: GroupUnattended,
+		Text: "Of the application, the provider, their mappings, rules and keys; several at once become one run"},
+	{Name: "hosts", Label: "Further hosts of the sign-in", Type: List, Most: 1000, Group: GroupUnattended,
+		Text: "Through which it passes beside those on record; their forms may be given the password"},
+	{Name: "opens", Label: "Address that starts it", Type: OneLine, Most: 2000, Group: GroupUnattended,
+		Text:    "Of a start at the provider or the application: what the tester would open there",
+		Default: "where the gate sends whoever opens the link"},
+	{Name: "mails", Label: "Mailed when it turns", Type: List, Most: 1000, Group: GroupUnattended,
+		Text:    "Addresses that are mailed once when its runs by itself begin to fail, and once when they pass again",
+		Default: "the owners of the application"},
 	{Name: "notes", Label: "Notes", Type: Lines, Most: 20000, Text: "Why it is rehearsed so"},
 }}
 
-// GroupWish groups what a rehearsal wishes.
-const GroupWish = "What is wished"
+// Groups of settings of rehearsals.
+const (
+	GroupWish       = "What is wished"
+	GroupUnattended = "Without anybody there"
+)
 
 // RehearsalPlan is a rehearsal as it was saved.
 type RehearsalPlan struct {
@@ -61,8 +81,56 @@ type RehearsalPlan struct {
 	Force, Passive bool
 	Context, Role  string
 	Expect         []Expectation
-	Revision       int
-	Added          time.Time
+	ByItself
+	Revision int
+	Added    time.Time
+}
+
+// ByItself says how a rehearsal runs while nobody is there.
+type ByItself struct {
+	Username     string // of the test account, "" for none
+	Every        time.Duration
+	AfterChanges bool
+	Hosts        []string // beside those on record
+	Opens        string
+	Mails        []string
+}
+
+// shortestEvery and longestEvery bound how often a rehearsal runs by itself: no run takes so long as the shortest.
+const (
+	shortestEvery = 5 * time.Minute
+	longestEvery  = 31 * 24 * time.Hour
+)
+
+// byItself reads how a rehearsal runs by itself.
+func (in *said) byItself() (out ByItself) {
+	words := func(name string) []string { return strings.Fields(in.text(name)) }
+	out = ByItself{Username: in.text("username"), AfterChanges: in.is("afterChanges"), Hosts: words("hosts"),
+		Opens: in.text("opens"), Mails: words("mails")}
+	if every := in.text("every"); every != "" {
+		var err error
+		if out.Every, err = time.ParseDuration(every); err != nil {
+			err = fmt.Errorf("%.40q is no length of time; write it like 15m, 6h or 24h", every)
+		} else if out.Every < shortestEvery || out.Every > longestEvery {
+			err = fmt.Errorf("%s is shorter than a run may take, or longer than a month; use 5m to 744h", every)
+		}
+		in.bad("every", err)
+	}
+	for i, h := range out.Hosts {
+		out.Hosts[i] = strings.ToLower(h)
+		if u, err := url.Parse("https://" + h); err != nil || u.Host != h || u.Hostname() == "" {
+			in.bad("hosts", fmt.Errorf("%.100q is no host; write it like login.oakhollow.example", h))
+		}
+	}
+	if out.Opens != "" && !IsAddress(out.Opens) {
+		in.bad("opens", fmt.Errorf("%.200q is no whole http or https address", out.Opens))
+	}
+	for _, m := range out.Mails {
+		if a, err := mail.ParseAddress(m); err != nil || a.Address != m {
+			in.bad("mails", fmt.Errorf("%.100q is no e-mail address", m))
+		}
+	}
+	return out
 }
 
 // RehearsalOf reads a rehearsal. The error is a SettingError.
@@ -74,7 +142,26 @@ func RehearsalOf(p *Plain) (*RehearsalPlan, error) {
 	var err error
 	out.Expect, err = ParseExpectations(listOf[string](in.Settings, "expect"))
 	in.bad("expect", err)
+	out.ByItself = in.byItself()
 	return out, in.err
+}
+
+// By is the provider by which a rehearsal comes, "" where the rules decide.
+func (r *RehearsalPlan) By(app *Application) Name { return cmp.Or(r.Provider, app.Provider) }
+
+// checkByItself sees whether a rehearsal can run by itself as it says.
+func (r *RehearsalPlan) checkByItself(app *Application) error {
+	runs := r.Every > 0 || r.AfterChanges
+	switch {
+	case r.Username == "" && runs:
+		return &SettingError{"username",
+			errors.New("it is to run by itself, and names no test account; give its user name at the provider")}
+	case r.Username != "" && r.By(app) == "":
+		return &SettingError{"provider", errors.New("it has a test account, and nothing says at which provider; name that")}
+	case r.Username != "" && !app.Attended():
+		return &SettingError{"username", errors.New("nobody signs in to a service; leave it empty")}
+	}
+	return nil
 }
 
 // mostRehearsals bounds how many there are of one application.
@@ -105,6 +192,9 @@ func checkRehearsal(after *Snapshot, p *Plain) error {
 	case r.Start == StartApplication && (r.Passive || r.Context != "" || r.Role != ""):
 		return &SettingError{"start",
 			errors.New("an application that starts says itself what it wishes; leave out passive, context and role")}
+	}
+	if err := r.checkByItself(app); err != nil {
+		return err
 	}
 	return checkExpected(after, r)
 }

@@ -314,6 +314,10 @@ const (
 	RehearsalUnfinished   Code = "rehearsal-unfinished"
 	RehearsalLink         Code = "rehearsal-link"
 	RehearsalNever        Code = "rehearsal-never"
+	RehearsalUndriven     Code = "rehearsal-undriven"
+	TestAccountRefused    Code = "test-account-refused"
+	TestAccountHosts      Code = "test-account-hosts"
+	TestAccountMissing    Code = "test-account-missing"
 	StartUnknown          Code = "start-unknown"
 	StartPointUnknown     Code = "start-point-unknown"
 	ApplicationUnknown    Code = "application-unknown"
@@ -775,6 +779,22 @@ var catalogue = []Entry{
 	{RehearsalNever, Note, Gate, "No rehearsal of this live application has ever passed",
 		"Save one and run it; it touches nobody else: innergate rehearsal add NAME --app APPLICATION, then innergate rehearse NAME.",
 		"An application that people sign in to is live, and none of its rehearsals has a newest run that passed."},
+	{RehearsalUndriven, Error, Gate, "The gate cannot go through this sign-in by itself: a person is needed",
+		"Run it by its link: innergate rehearse NAME. Or take a test account of which the provider asks user name and password alone, " +
+			"name a host that the sign-in passes through (setting hosts), or the address that starts it (setting opens).",
+		"In a run that nobody attends, a page has no form of user name and password that works without scripts, leads to a host " +
+			"that is on no record, or does not end."},
+	{TestAccountRefused, Error, Provider, "The provider does not take the user name or the password of the test account",
+		"Try the account at the provider by hand. Then give its password anew: innergate rehearsal password NAME --password-file FILE; " +
+			"until then nothing more is tried with it, so that it is not locked.",
+		"In a run that nobody attends, the provider showed its sign-in form again after the password had been sent once."},
+	{TestAccountHosts, Error, Gate, "The sign-in pages may lie at other hosts than when the password of the test account was given",
+		"See that these hosts are the provider's, then give the password again: innergate rehearsal password NAME --password-file FILE.",
+		"The hosts of the provider's addresses, or the setting hosts of the rehearsal, changed after the password was given; " +
+			"it goes to none that it was not given for."},
+	{TestAccountMissing, Error, Gate, "There is no password on record for the test account of this rehearsal",
+		"Give it: innergate rehearsal password NAME --password-file FILE. Without one, run it by its link.",
+		"A rehearsal is to run by itself, and no password was given for its user name at its provider."},
 	{RehearsalLink, Error, Browser, "This link of a rehearsal is not known, was used, or has ended",
 		"Ask whoever sent it for another one: a link works once, and for a few minutes.",
 		"The address of a rehearsal names no run that waits."},
@@ -1385,6 +1405,12 @@ var byCode = func() map[Code]Entry {
 	}
 	return m
 }()
+
+// Known gives an entry of the catalogue.
+func Known(code Code) (Entry, bool) {
+	e, ok := byCode[code]
+	return e, ok
+}
 
 // Catalogue returns all entries in their order.
 func Catalogue() []Entry { return append([]Entry(nil), catalogue...) }

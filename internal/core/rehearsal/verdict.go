@@ -43,6 +43,7 @@ type Seen struct {
 	Delivered Delivery             `json:"delivered,omitempty"`
 	Findings  []*finding.Finding   `json:"findings,omitempty"` // of steps on the way, in their order
 	Said      *Word                `json:"said,omitempty"`     // what the application did, as the tester says
+	Stuck     *finding.Finding     `json:"stuck,omitempty"`    // why a run that nobody attends could not go on
 }
 
 // Delivery is how far the answer got: delivered is not yet let in.
@@ -83,6 +84,9 @@ func Judge(expected []federation.Expectation, s Seen, began, now time.Time) Verd
 		if !slices.ContainsFunc(v.Findings, func(o *finding.Finding) bool { return o.Code == f.Code }) {
 			v.Findings = append(v.Findings, f)
 		}
+	}
+	if s.Stuck != nil {
+		v.Findings = append(v.Findings, s.Stuck)
 	}
 	if s.Result == "" {
 		return v

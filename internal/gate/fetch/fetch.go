@@ -290,6 +290,34 @@ func (f *Fetcher) Look(ctx context.Context, address string) (federation.Reply, e
 	return federation.Reply{Status: res.StatusCode, Location: res.Header.Get("Location"), Octets: octets}, nil
 }
 
+// Browse sends a request as a browser does, follows no redirect, and reads at most so many octets of the answer.
+func (f *Fetcher) Browse(req *http.Request, most int64) (*http.Response, []byte, error) {
+	address := *req.URL
+	address.RawQuery, address.User = "", nil // what is passing stays out of what is told
+	if err := f.scheme(&address); err != nil {
+		return nil, nil, err
+	}
+	client := *f.client
+	client.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+	res, err := client.Do(req)
+	switch {
+	case errors.Is(err, errNetwork):
+		return nil, nil, finding.New(finding.AddressRefused, finding.Fact("Address", address.String()),
+			finding.Fact("Cause", "it lies in a private or special network"))
+	case err != nil:
+		return nil, nil, Unreachable(address.String(), plainly(err))
+	}
+	defer res.Body.Close()
+	octets, err := io.ReadAll(io.LimitReader(res.Body, most))
+	if err != nil {
+		return nil, nil, Unreachable(address.String(), plainly(err))
+	}
+	return res, octets, nil
+}
+
+// Plain reports whether addresses of http may be fetched, too.
+func (f *Fetcher) Plain() bool { return f.allowHTTP }
+
 // Reply is what a call brought in.
 type Reply struct {
 	Status int

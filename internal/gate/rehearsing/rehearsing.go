@@ -96,6 +96,8 @@ type kept struct {
 	Traces   []string            `json:"traces,omitempty"`
 	// Stands says what the configuration was like that it ran against: see Standing.
 	Stands string `json:"stands,omitempty"`
+	// Unattended says that no person sits at the browser.
+	Unattended bool `json:"unattended,omitempty"`
 }
 
 // New makes the room, with the runs that were going on when the gate stopped.
@@ -136,7 +138,10 @@ func (rm *Room) row(r *Run) (*store.RunRow, error) {
 	row := &store.RunRow{ID: r.ID, Rehearsal: string(r.Rehearsal), Application: string(r.About.AppID),
 		Began: r.Began.UTC(),
 		Ends:  r.Ends.UTC(), State: string(r.Verdict.State), Link: r.link, Mark: r.mark, Session: r.session,
-		Sealed: rm.Store.Seal("rehearsal run", plain)}
+		Unattended: r.Unattended, Sealed: rm.Store.Seal("rehearsal run", plain)}
+	if !r.Seen.Ended.IsZero() {
+		row.Took = r.Seen.Ended.Sub(r.Seen.Began).Milliseconds()
+	}
 	if row.Link == nil {
 		row.Link = []byte{}
 	}
@@ -163,21 +168,33 @@ func (rm *Room) keep(r *Run) {
 	}
 }
 
-// Begin starts a run, and gives the link that is opened in the browser of whoever rehearses.
-func (rm *Room) Begin(ctx context.Context, by change.By, name string) (Run, string, error) {
+// Plan finds a rehearsal with its application.
+func (rm *Room) Plan(name string) (*federation.RehearsalPlan, *federation.Application, error) {
 	snap := rm.Records.Snapshot()
 	plan, there := snap.Rehearsal(federation.Name(name))
 	if !there {
-		return Run{}, "", change.NotFound("rehearsal", name, nearword.Of(name, snap.Names(federation.KindRehearsal)))
+		return nil, nil, change.NotFound("rehearsal", name, nearword.Of(name, snap.Names(federation.KindRehearsal)))
 	}
 	app, there := snap.Application(plan.App)
 	if !there {
-		return Run{}, "", change.Conflict("the application "+string(plan.App)+" of this rehearsal was removed",
+		return nil, nil, change.Conflict("the application "+string(plan.App)+" of this rehearsal was removed",
 			"remove the rehearsal, or set its application")
+	}
+	return plan, app, nil
+}
+
+// Begin starts a run, and gives the link that is opened in the browser of whoever rehearses; of one that is
+// unattended, in the gate's own.
+func (rm *Room) Begin(ctx context.Context, by change.By, name string, unattended bool) (Run, string, error) {
+	snap := rm.Records.Snapshot()
+	plan, app, err := rm.Plan(name)
+	if err != nil {
+		return Run{}, "", err
 	}
 	token, now := random.Text(32), rm.Now()
 	r := &Run{Rehearsal: plan.Name, Began: now, Ends: now.Add(LinkLife), link: store.Hash(token), kept: kept{
 		Title: plan.Title, AppTitle: app.Title, Start: plan.Start, Revision: plan.Revision, By: by.Who,
+		Unattended: unattended,
 		About: crossing.Rehearsing{App: app.Name, AppID: app.ID, Provider: cmp.Or(plan.Provider, app.Provider),
 			Force:   plan.Force,
 			Passive: plan.Passive, Context: plan.Context, Role: plan.Role},
@@ -415,6 +432,14 @@ func (rm *Room) seen(ctx context.Context, run string, do func(*Run)) {
 	if err != nil {
 		rm.Log.Error("what was seen of a rehearsal cannot be kept", "run", id, "error", err)
 	}
+}
+
+// Stuck notes why a run that nobody attends cannot go on.
+func (rm *Room) Stuck(ctx context.Context, id int64, f *finding.Finding) error {
+	return rm.save(ctx, id, func(r *Run) {
+		r.Seen.Stuck = f
+		rm.judge(r)
+	})
 }
 
 // judge holds what is seen of a run against what is expected. What it came to stays until it comes to something else.

@@ -9,6 +9,7 @@ import (
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/rehearsal"
 	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/store"
 )
 
 // Standing is a sum over what a rehearsal goes by: its own settings, the application and the provider as they say, and
@@ -120,4 +121,12 @@ func (rm *Room) Never(ctx context.Context, snap *federation.Snapshot) (map[feder
 		}
 	}
 	return out, nil
+}
+
+// mostPast is how many runs a chart shows.
+const mostPast = 2000
+
+// Past are runs that ended within a time, the newest first; of one rehearsal, or of all.
+func (rm *Room) Past(ctx context.Context, name string, within time.Duration) ([]store.PastRun, error) {
+	return rm.Store.PastRuns(ctx, name, rm.Now().Add(-within), mostPast)
 }
