@@ -154,8 +154,9 @@ func (e *environment) addRehearsal(ctx context.Context, cmd *ucli.Command, c *cl
 		settings["expect"] = lines
 	}
 	unattendedSettings(cmd, settings)
-	if file := cmd.String("password-file"); file != "" && cmd.String("username") == "" {
-		return &usageError{"--password-file is given, and no --username", "Say whose password it is."}
+	password, err := e.accountPassword(cmd)
+	if err != nil {
+		return err
 	}
 	if settings["application"] == nil {
 		return &usageError{"--app is missing", "Say which application is rehearsed: innergate rehearsal add NAME --app APP"}
@@ -171,8 +172,8 @@ func (e *environment) addRehearsal(ctx context.Context, cmd *ucli.Command, c *cl
 	if err != nil {
 		return err
 	}
-	if cmd.String("password-file") != "" {
-		if _, err := e.givePassword(ctx, cmd, c, args[0]); err != nil { // nothing stays half made
+	if password != "" {
+		if _, err := client.Call(ctx, c, api.GivePassword, testPassword(args[0], password)); err != nil { // nothing stays half made
 			return errors.Join(err, client.Do(ctx, c, api.RemoveObject, api.Of("rehearsal", args[0])))
 		}
 		if o, err = client.Call(ctx, c, api.ShowObject, api.Of("rehearsal", args[0])); err != nil {

@@ -65,7 +65,11 @@ func (e *environment) accountCommands() []*ucli.Command {
 				if cmd.String("password-file") == "" {
 					return &usageError{"--password-file is missing", "Give a file with the password and nothing else."}
 				}
-				a, err := e.givePassword(ctx, cmd, c, args[0])
+				octets, err := e.readFile("--password-file", cmd.String("password-file"))
+				if err != nil {
+					return err
+				}
+				a, err := client.Call(ctx, c, api.GivePassword, testPassword(args[0], string(octets)))
 				return e.accountShown(cmd, a, err)
 			})},
 		{Name: "resume", Usage: "have a test account tried again that the provider did not take, with the password on record",
@@ -77,16 +81,24 @@ func (e *environment) accountCommands() []*ucli.Command {
 	}
 }
 
-// givePassword gives a test account the password in a file.
-func (e *environment) givePassword(ctx context.Context, cmd *ucli.Command, c *client.Client, name string) (api.TestAccount,
-	error) {
-	octets, err := e.readFile("--password-file", cmd.String("password-file"))
-	if err != nil {
-		return api.TestAccount{}, err
+// accountPassword is that of a new rehearsal's test account, "" for none.
+func (e *environment) accountPassword(cmd *ucli.Command) (string, error) {
+	path := cmd.String("password-file")
+	if path == "" {
+		return "", nil
 	}
+	if cmd.String("username") == "" {
+		return "", &usageError{"--password-file is given, and no --username", "Say whose password it is."}
+	}
+	octets, err := e.readFile("--password-file", path)
+	return string(octets), err
+}
+
+// testPassword is the password of a rehearsal's test account, without the end of the line that it stood on.
+func testPassword(name, password string) api.TestPassword {
 	in := api.TestPassword{Named: api.Name(name)}
-	in.Body.Password = strings.TrimRight(string(octets), "\r\n")
-	return client.Call(ctx, c, api.GivePassword, in)
+	in.Body.Password = strings.TrimRight(password, "\r\n")
+	return in
 }
 
 func (e *environment) accountShown(cmd *ucli.Command, a api.TestAccount, err error) error {

@@ -27,6 +27,7 @@ type Application struct {
 	Pair        *keys.Pair
 	Accounts    *Accounts // of its own, nil for none
 
+	fault    switched
 	mu       sync.Mutex
 	asked    map[string]sent
 	used     map[string]bool
@@ -51,9 +52,6 @@ type entry struct {
 // Handler makes the program ready to serve. It refuses a fault that it does not
 // know.
 func (a *Application) Handler() (http.Handler, error) {
-	if err := known(a.Fault, ApplicationFaults()); err != nil {
-		return nil, err
-	}
 	var err error
 	if a.stranger, err = LoadPair("", "a stranger"); err != nil {
 		return nil, err
@@ -63,6 +61,9 @@ func (a *Application) Handler() (http.Handler, error) {
 		a.EntityID = a.Base + "/metadata"
 	}
 	mux := http.NewServeMux()
+	if err := a.fault.begin(mux, a.Fault, ApplicationFaults()); err != nil {
+		return nil, err
+	}
 	mux.HandleFunc("GET /{$}", a.home)
 	mux.HandleFunc("GET /metadata", func(w http.ResponseWriter, _ *http.Request) {
 		sendMetadata(w, saml.WriteSPMetadata(saml.SPFace{EntityID: saml.EntityID(a.EntityID), ACS: a.acs(),
@@ -92,7 +93,7 @@ func (a *Application) acs() string { return a.Base + "/acs" }
 
 func (a *Application) page(title string) page {
 	return page{Kind: "Stand-in application", Name: a.Name, Title: title, OnlyOwn: a.OnlyOwn, Faults: ApplicationFaults(),
-		Fault: a.Fault, Accounts: a.Accounts, Metadata: a.Base + "/metadata", Gate: a.Gate}
+		Fault: a.fault.is(), Accounts: a.Accounts, Metadata: a.Base + "/metadata", Gate: a.Gate}
 }
 
 func (a *Application) home(w http.ResponseWriter, r *http.Request) {
@@ -140,7 +141,7 @@ func (a *Application) start(w http.ResponseWriter, r *http.Request) {
 	q := ask{request: req, pair: a.Pair}
 	fault := r.URL.Query().Get("fault")
 	if !r.URL.Query().Has("fault") {
-		fault = a.Fault
+		fault = a.fault.is()
 	}
 	for _, f := range applicationFaults {
 		if f.Name == fault {

@@ -32,6 +32,7 @@ type Client struct {
 	Audience    string    // of the calls to its own API
 	Accounts    *Accounts // of its own, nil for none
 
+	fault    switched
 	mu       sync.Mutex
 	asked    map[string]trip
 	sessions map[string]*signedIn
@@ -76,14 +77,14 @@ type provider struct {
 // Handler makes the program ready to serve. It refuses a fault that it does not
 // know.
 func (c *Client) Handler() (http.Handler, error) {
-	if err := known(c.Fault, ClientFaults()); err != nil {
-		return nil, err
-	}
 	c.asked, c.sessions = map[string]trip{}, map[string]*signedIn{}
 	if c.Scopes == "" {
 		c.Scopes = "openid profile email groups"
 	}
 	mux := http.NewServeMux()
+	if err := c.fault.begin(mux, c.Fault, ClientFaults()); err != nil {
+		return nil, err
+	}
 	mux.HandleFunc("GET /{$}", c.home)
 	mux.HandleFunc("GET /start", c.start)
 	mux.HandleFunc("GET /callback", c.callback)
@@ -105,7 +106,7 @@ func (c *Client) Handler() (http.Handler, error) {
 func (c *Client) redirect() string { return c.Base + "/callback" }
 
 func (c *Client) page(title string) page {
-	return page{Kind: "Stand-in application", Name: c.Name, Title: title, Faults: ClientFaults(), Fault: c.Fault,
+	return page{Kind: "Stand-in application", Name: c.Name, Title: title, Faults: ClientFaults(), Fault: c.fault.is(),
 		Gate: c.Issuer, Accounts: c.Accounts}
 }
 
@@ -179,7 +180,7 @@ func (c *Client) start(w http.ResponseWriter, r *http.Request) {
 	}
 	t := trip{verifier: secretText(), nonce: secretText(), fault: r.URL.Query().Get("fault")}
 	if !r.URL.Query().Has("fault") {
-		t.fault = c.Fault
+		t.fault = c.fault.is()
 	}
 	state := secretText()
 	q := url.Values{"client_id": {c.ClientID}, "response_type": {"code"}, "redirect_uri": {c.redirect()},

@@ -35,6 +35,7 @@ type Issuer struct {
 	Fault       string // of every answer, unless the sign-in page says otherwise
 	Now         func() time.Time
 
+	fault    switched
 	mu       sync.Mutex
 	stranger *keys.Pair
 	next     *keys.Pair // once keys are rotated
@@ -58,9 +59,6 @@ type granted struct {
 
 // Handler makes the program ready to serve. It refuses a fault that it does not know.
 func (i *Issuer) Handler() (http.Handler, error) {
-	if err := known(i.Fault, IssuerFaults(i.Plain)); err != nil {
-		return nil, err
-	}
 	var err error
 	if i.stranger, err = LoadPair("", "a stranger"); err != nil {
 		return nil, err
@@ -74,6 +72,9 @@ func (i *Issuer) Handler() (http.Handler, error) {
 	i.desk = newDesk[url.Values](i.Name)
 	i.codes, i.access, i.refresh = map[string]granted{}, map[string]granted{}, map[string]granted{}
 	mux := http.NewServeMux()
+	if err := i.fault.begin(mux, i.Fault, IssuerFaults(i.Plain)); err != nil {
+		return nil, err
+	}
 	mux.HandleFunc("GET /{$}", i.home)
 	mux.HandleFunc("GET /authorize", i.authorize)
 	mux.HandleFunc("POST /sign-in", i.signIn)
@@ -93,7 +94,7 @@ func (i *Issuer) Handler() (http.Handler, error) {
 }
 
 func (i *Issuer) page(title string) page {
-	v := page{Kind: "Stand-in OpenID provider", Name: i.Name, Title: title, Faults: signInFaults(i.Plain), Fault: i.Fault,
+	v := page{Kind: "Stand-in OpenID provider", Name: i.Name, Title: title, Faults: SignInFaults(i.Plain), Fault: i.fault.is(),
 		People: i.People, Issuer: i.Base, Gate: i.Gate, Plain: i.Plain}
 	if i.Plain {
 		v.Kind = "Stand-in OAuth 2.0 provider"
@@ -132,7 +133,7 @@ func (i *Issuer) discovery(w http.ResponseWriter, r *http.Request) {
 		"code_challenge_methods_supported":               []string{"S256"},
 		"authorization_response_iss_parameter_supported": true, "backchannel_logout_supported": true,
 		"backchannel_logout_session_supported": true, "acr_values_supported": []string{contextPassword}}
-	if f := issuerFaultOf(i.Fault); f.discovery != nil {
+	if f := issuerFaultOf(i.fault.is()); f.discovery != nil {
 		if f.discovery(i, w, r, d); len(d) == 0 {
 			return
 		}
@@ -149,7 +150,7 @@ func (i *Issuer) jwks(w http.ResponseWriter, _ *http.Request) {
 		list = append(list, jwk(i.next))
 	}
 	i.mu.Unlock()
-	if f := issuerFaultOf(i.Fault); f.keys != nil {
+	if f := issuerFaultOf(i.fault.is()); f.keys != nil {
 		f.keys(w)
 		return
 	}
@@ -174,7 +175,7 @@ func (i *Issuer) authorize(w http.ResponseWriter, r *http.Request) {
 	l, in := i.desk.session(r)
 	if in && !strings.Contains(q.Get("prompt"), "login") && q.Get("max_age") == "" && l.person.named(q.Get("login_hint"),
 		i.Domain) {
-		i.grant(w, r, q, l, i.Fault)
+		i.grant(w, r, q, l, i.fault.is())
 		return
 	}
 	if q.Get("prompt") == "none" {

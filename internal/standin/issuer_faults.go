@@ -295,8 +295,8 @@ func IssuerFaults(plain bool) (out []Fault) {
 	return out
 }
 
-// signInFaults are those that one sign-in can have.
-func signInFaults(plain bool) (out []Fault) {
+// SignInFaults are those that one sign-in can have.
+func SignInFaults(plain bool) (out []Fault) {
 	for _, f := range IssuerFaults(plain) {
 		if g := issuerFaultOf(f.Name); g.discovery == nil && g.keys == nil {
 			out = append(out, f)

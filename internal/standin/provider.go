@@ -30,6 +30,7 @@ type Provider struct {
 	Names       Naming // of its attributes, likewise
 	Now         func() time.Time
 
+	fault    switched
 	mu       sync.Mutex
 	stranger *keys.Pair
 	desk     *desk[pending]
@@ -46,9 +47,6 @@ type pending struct {
 // Handler makes the program ready to serve. It refuses a fault that it does not
 // know.
 func (p *Provider) Handler() (http.Handler, error) {
-	if err := known(p.Fault, ProviderFaults()); err != nil {
-		return nil, err
-	}
 	var err error
 	if p.stranger, err = LoadPair("", "a stranger"); err != nil {
 		return nil, err
@@ -61,6 +59,9 @@ func (p *Provider) Handler() (http.Handler, error) {
 	}
 	p.desk, p.held = newDesk[pending](p.Name), map[saml.Artifact][]byte{}
 	mux := http.NewServeMux()
+	if err := p.fault.begin(mux, p.Fault, ProviderFaults()); err != nil {
+		return nil, err
+	}
 	mux.HandleFunc("GET /{$}", p.home)
 	mux.HandleFunc("GET /metadata", func(w http.ResponseWriter, _ *http.Request) {
 		sendMetadata(w, saml.WriteIDPMetadata(saml.IDPFace{EntityID: saml.EntityID(p.EntityID), SSO: p.Base + "/sso",
@@ -79,7 +80,7 @@ func (p *Provider) Handler() (http.Handler, error) {
 }
 
 func (p *Provider) page(title string) page {
-	return page{Kind: "Stand-in provider", Name: p.Name, Title: title, Faults: ProviderFaults(), Fault: p.Fault,
+	return page{Kind: "Stand-in provider", Name: p.Name, Title: title, Faults: ProviderFaults(), Fault: p.fault.is(),
 		Names: cmp.Or(p.Names, NamesOID), Namings: Namings, People: p.People, Metadata: p.Base + "/metadata", Gate: p.Gate}
 }
 
@@ -124,7 +125,7 @@ func (p *Provider) sso(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	if l, ok := p.desk.session(r); ok && !req.ForceAuthn && l.person.called(req.Subject) {
-		p.answer(w, r, l, ask, p.Fault)
+		p.answer(w, r, l, ask, p.fault.is())
 		return
 	}
 	if req.IsPassive {
@@ -189,7 +190,7 @@ func (p *Provider) unsolicited(w http.ResponseWriter, r *http.Request) {
 		http.Redirect(w, r, "/", http.StatusSeeOther)
 		return
 	}
-	p.answer(w, r, l, pending{relayState: r.PostFormValue("target")}, p.Fault)
+	p.answer(w, r, l, pending{relayState: r.PostFormValue("target")}, p.fault.is())
 }
 
 func (p *Provider) answer(w http.ResponseWriter, r *http.Request, l login, ask pending, fault string) {

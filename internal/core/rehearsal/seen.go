@@ -46,6 +46,9 @@ func (s Seen) After(t crossing.Turn, reference string, at time.Time) Seen {
 	return s
 }
 
+// MostFindings bounds what is kept of a run's steps.
+const MostFindings = 20
+
 func errorOf(f *finding.Finding) error {
 	if f == nil {
 		return nil
@@ -62,7 +65,7 @@ func (s *Seen) note(t crossing.Turn) {
 		s.SignedIn, s.Subject = word.When(), word.Subject.Value
 	}
 	add := func(f *finding.Finding) {
-		if f != nil && f.Severity != finding.Note && len(s.Findings) < 20 {
+		if f != nil && f.Severity != finding.Note && len(s.Findings) < MostFindings {
 			s.Findings = append(s.Findings, f)
 		}
 	}

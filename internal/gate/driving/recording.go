@@ -38,6 +38,10 @@ func (rm *Room) trace(t *turn, got crossing.Turn, r crossing.Rendered, out *Outc
 	if got.Run != nil {
 		defer rm.rehearsals.Saw(t.ctx, got, head.ID)
 	}
+	if mark := t.event.Browser.Run; mark != nil && got.Result == crossing.Refused && (got.Run == nil ||
+		got.Run.Run != mark.Run) {
+		defer rm.rehearsals.Strayed(t.ctx, mark.Run, got.Finding, head.ID)
+	}
 	f := got.Finding
 	if again := t.began.State.Stage == crossing.Refusing && got.Result == crossing.Refused; again {
 		head.Grounds = nil // it was counted when they came first

@@ -305,14 +305,19 @@ func (f *Fetcher) Browse(req *http.Request, most int64) (*http.Response, []byte,
 		return nil, nil, finding.New(finding.AddressRefused, finding.Fact("Address", address.String()),
 			finding.Fact("Cause", "it lies in a private or special network"))
 	case err != nil:
-		return nil, nil, Unreachable(address.String(), plainly(err))
+		return nil, nil, unanswered(address.String(), plainly(err))
 	}
 	defer res.Body.Close()
 	octets, err := io.ReadAll(io.LimitReader(res.Body, most))
 	if err != nil {
-		return nil, nil, Unreachable(address.String(), plainly(err))
+		return nil, nil, unanswered(address.String(), plainly(err))
 	}
 	return res, octets, nil
+}
+
+// unanswered is the finding that an address of the other side gives no page.
+func unanswered(address, cause string) *finding.Finding {
+	return finding.New(finding.EndpointUnreachable, finding.Fact("Address", address), finding.Fact("Cause", cause))
 }
 
 // Plain reports whether addresses of http may be fetched, too.

@@ -60,6 +60,8 @@ func (rm *Room) record(a *asked, err error, given bool) {
 		result, code := resulting(a, refusal)
 		if a.Given.Run != "" && result != "" {
 			rm.redeemed(a.Given.Run, refusal)
+		} else if a.Given.Run != "" && refusal != nil {
+			rm.rehearsals.Also(context.Background(), a.Given.Run, refusal.Finding, a.Given.Trace)
 		}
 		rm.happenings.Append(a.Given.Trace, steps, result, code)
 		return
@@ -76,6 +78,7 @@ func (rm *Room) record(a *asked, err error, given bool) {
 	refusal.Reference = head.ID
 	rm.log.Info("refused", "reference", head.ID, "finding", head.Finding, "application", head.Application, "call", a.What)
 	rm.happenings.Record(head, steps, nil)
+	rm.rehearsals.Meanwhile(context.Background(), federation.Name(head.Application), refusal.Finding, head.ID)
 }
 
 // served records the token request of a service in a run of a rehearsal: it counts in no figure.

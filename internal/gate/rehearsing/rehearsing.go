@@ -389,6 +389,51 @@ func (rm *Room) Saw(ctx context.Context, t crossing.Turn, reference string) {
 	})
 }
 
+// Strayed notes that a browser which is marked for a run was refused with a message that belongs to none of its sign-ins.
+// Whatever the run came to already stays.
+func (rm *Room) Strayed(ctx context.Context, run string, f *finding.Finding, reference string) {
+	rm.seen(ctx, run, func(r *Run) {
+		if r.Seen.Result == "" {
+			r.finds(f, reference)
+		}
+	})
+}
+
+// Also notes what was found beside the sign-in of a run. It decides nothing.
+func (rm *Room) Also(ctx context.Context, run string, f *finding.Finding, reference string) {
+	rm.seen(ctx, run, func(r *Run) { r.finds(f, reference) })
+}
+
+// finds keeps one more finding.
+func (r *Run) finds(f *finding.Finding, reference string) {
+	if f != nil && len(r.Seen.Findings) < rehearsal.MostFindings {
+		r.Seen.Findings = append(slices.Clone(r.Seen.Findings), f)
+		r.recorded(reference)
+	}
+}
+
+// comesSoon is how long after an answer an application comes for what that promises.
+const comesSoon = time.Minute
+
+// Meanwhile notes that a request on the back channel was refused which belongs to no sign-in, with the one run that waits
+// for such a request of the application; "" is one whose application is not known. It decides nothing: anybody can send
+// such a request.
+func (rm *Room) Meanwhile(ctx context.Context, app federation.Name, f *finding.Finding, reference string) {
+	var of []int64
+	rm.mu.Lock()
+	for id, r := range rm.open {
+		if r.Seen.Result == crossing.Entered && rm.Now().Sub(r.Seen.Ended) < comesSoon && (app == "" || app == r.About.App) &&
+			len(r.Seen.Findings) < rehearsal.MostFindings {
+			of = append(of, id)
+		}
+	}
+	rm.mu.Unlock()
+	if len(of) != 1 {
+		return
+	}
+	rm.Also(ctx, strconv.FormatInt(of[0], 10), f, reference)
+}
+
 // mostTraces is how many sign-ins of a run it leads to.
 const mostTraces = 20
 
@@ -525,7 +570,10 @@ func (rm *Room) end(ctx context.Context, id int64) (next Run, goes bool, err err
 	next = *r
 	next.Ended, next.link, next.mark = rm.Now(), nil, nil
 	if next.Verdict.State == rehearsal.Waiting {
-		next.Verdict.State, next.Halted = rehearsal.Stopped, rehearsal.Halted(next.Seen, next.Start)
+		next.Verdict.State = rehearsal.Stopped
+		if next.Seen.Stuck == nil {
+			next.Halted = rehearsal.Halted(next.Seen, next.Start)
+		}
 	}
 	row, err := rm.row(&next)
 	if err != nil {

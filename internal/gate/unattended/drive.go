@@ -132,7 +132,7 @@ func (d *driven) next(ctx context.Context, came answer) (m rehearsal.Move, over 
 	case own && page.Address.Path == "/rehearsal/started":
 		return d.opens(page)
 	case own && came.status >= 400:
-		if run.Verdict.State == rehearsal.Waiting {
+		if run.Verdict.State == rehearsal.Waiting && len(run.Verdict.Findings) == 0 {
 			return m, true, page.Stays()
 		}
 		return m, true, nil // it was refused, and is judged

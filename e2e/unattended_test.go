@@ -1,0 +1,103 @@
+package e2e
+
+import (
+	"cmp"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"innergate.example/innergate/internal/api"
+	"innergate.example/innergate/internal/client"
+	"innergate.example/innergate/internal/core/rehearsal"
+	"innergate.example/innergate/internal/standin"
+)
+
+// driven has the gate go through a rehearsal by itself.
+func (d *demo) driven(t *testing.T, name string) api.Run {
+	t.Helper()
+	r, err := client.Call(t.Context(), d.client(), api.DriveRun, api.Name(name))
+	require.NoError(t, err)
+	for until := time.Now().Add(60 * time.Second); r.Ended.IsZero(); time.Sleep(30 * time.Millisecond) {
+		require.True(t, time.Now().Before(until), "the run does not end: %+v", r)
+		r, err = client.Call(t.Context(), d.client(), api.ShowRun, api.Numbered{ID: r.ID})
+		require.NoError(t, err)
+	}
+	return r
+}
+
+// secretIn writes a file with a secret.
+func secretIn(t *testing.T, text string) string {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), "secret")
+	require.NoError(t, os.WriteFile(path, []byte(text+"\n"), 0o600))
+	return path
+}
+
+// faulty switches a fault of a stand-in on, or, by "", off.
+func (d *demo) faulty(t *testing.T, name, fault string) {
+	t.Helper()
+	res, err := http.PostForm(d.host(name)+"/fault", url.Values{"fault": {fault}})
+	require.NoError(t, err)
+	require.Equal(t, http.StatusOK, res.StatusCode)
+	require.NoError(t, res.Body.Close())
+}
+
+// Each fault of each stand-in that shows in a sign-in makes a rehearsal fail that nobody attends, with the finding that
+// it stands for first; without the fault it passes. What is odd and legal passes at once.
+func TestEachFaultIsFoundByItself(t *testing.T) {
+	t.Parallel()
+	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
+	require.NoError(t, err)
+	defer d.stop()
+	run := d.runs(t)
+	run(0, "", "app", "set", "track-access", "provider=oakhollow", "--yes")
+	run(0, "", "app", "set", "seat-finder", "provider=season-club", "--yes")
+	found := 0
+	for _, c := range []struct {
+		of, app, start, user, password string
+		faults                         []standin.Fault
+	}{
+		{"wrenmoor-staff", "crew-roster", "gate", "ada.fenwick", "wrenmoor-demo", standin.ProviderFaults()},
+		{"oakhollow", "track-access", "gate", "mina.thorne", "oakhollow-demo", standin.SignInFaults(false)},
+		{"season-club", "seat-finder", "gate", "rosa.finch", "club-demo", standin.SignInFaults(true)},
+		{"crew-roster", "crew-roster", "application", "ada.fenwick", "wrenmoor-demo", standin.ApplicationFaults()},
+		{"possession-planner", "possession-planner", "application", "dov.petrak", "wrenmoor-demo", standin.ClientFaults()},
+	} {
+		name := "faults-of-" + c.of
+		run(0, "", "rehearsal", "add", name, "--app", c.app, "--start", c.start, "--username", c.user, "--password-file",
+			secretIn(t, c.password), "--opens", d.host(c.app)+"/start")
+		require.Equal(t, rehearsal.Passed, d.driven(t, name).Verdict.State, name)
+		slices.SortStableFunc(c.faults, func(a, b standin.Fault) int { // keys are asked for anew once in a while only
+			return cmp.Compare(min(1, len(a.Finding)), min(1, len(b.Finding)))
+		})
+		for _, f := range c.faults {
+			if f.Name == "replay" { // of a good answer
+				d.faulty(t, c.of, "")
+				d.driven(t, name)
+			}
+			d.faulty(t, c.of, f.Name)
+			r := d.driven(t, name)
+			if f.Name == "rotated" && r.Verdict.State != rehearsal.Passed { // the keys were asked for within this minute
+				require.Equal(t, "token-key", string(r.Verdict.Findings[0].Code))
+				continue // TestKeysOfProvidersAreKeptFresh has a clock of its own
+			}
+			if f.Finding == "" {
+				require.Equal(t, rehearsal.Passed, r.Verdict.State, "%s %s is odd, and legal: %+v", c.of, f.Name, r.Verdict)
+				continue
+			}
+			found++
+			if r.Verdict.State == rehearsal.Passed || len(r.Verdict.Findings) == 0 || string(r.Verdict.Findings[0].Code) != f.Finding {
+				t.Errorf("%s %s should be %s: %s %v %s", c.of, f.Name, f.Finding, r.Verdict.State, r.Verdict.Findings, r.Halted)
+			}
+		}
+		d.faulty(t, c.of, "")
+		require.Equal(t, rehearsal.Passed, d.driven(t, name).Verdict.State, name)
+	}
+	require.Greater(t, found, 110)
+}
