@@ -291,6 +291,7 @@ type Recipient struct {
 	Name    string    `json:"name"`
 	Title   string    `json:"title"`
 	Address string    `json:"address"`
+	About   string    `json:"about,omitempty" doc:"What it is told about: rehearsals; absent for people"`
 	Paused  bool      `json:"paused,omitempty"`
 	Heard   int64     `json:"heard" doc:"Number of the last event that it acknowledged"`
 	HeardAt time.Time `json:"heardAt,omitzero"`

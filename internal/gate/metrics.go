@@ -8,6 +8,8 @@ import (
 
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
+
+	"innergate.example/innergate/internal/core/rehearsal"
 )
 
 var (
@@ -20,6 +22,12 @@ var (
 		nil, nil)
 	daysDesc = prometheus.NewDesc("innergate_certificate_days_left", "Days until the certificate of a key ends: "+
 		"of the gate's own by purpose, and of records that have less than 90 left.", []string{"kind", "name"}, nil)
+	passedDesc = prometheus.NewDesc("innergate_rehearsal_passed",
+		"1 if the newest run of a rehearsal passed, 0 if it failed or stopped.", []string{"rehearsal"}, nil)
+	tookDesc = prometheus.NewDesc("innergate_rehearsal_seconds",
+		"How long the sign-in of the newest run of a rehearsal took.", []string{"rehearsal"}, nil)
+	ranDesc = prometheus.NewDesc("innergate_rehearsal_timestamp_seconds", "When the newest run of a rehearsal ended.",
+		[]string{"rehearsal"}, nil)
 	readyDesc = prometheus.NewDesc("innergate_ready", "1 if the database answers and takes what is written.", nil, nil)
 )
 
@@ -36,7 +44,8 @@ type stateCollector struct{ g *Gate }
 
 // Describe names the figures.
 func (c stateCollector) Describe(ch chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{waitingDesc, countDesc, droppedDesc, readyDesc, daysDesc, noticesDesc} {
+	for _, d := range []*prometheus.Desc{waitingDesc, countDesc, droppedDesc, readyDesc, daysDesc, noticesDesc,
+		passedDesc, tookDesc, ranDesc} {
 		ch <- d
 	}
 }
@@ -70,7 +79,26 @@ func (c stateCollector) Collect(ch chan<- prometheus.Metric) {
 	gauge(countDesc, s.Providers, "provider")
 	gauge(countDesc, s.Applications, "application")
 	c.certificates(gauge)
+	c.rehearsals(ctx, ch)
 	ch <- prometheus.MustNewConstMetric(droppedDesc, prometheus.CounterValue, float64(s.TracesDropped))
+}
+
+// rehearsals tells what the newest run of each rehearsal came to.
+func (c stateCollector) rehearsals(ctx context.Context, ch chan<- prometheus.Metric) {
+	last, err := c.g.Rehearsals.Last(ctx)
+	if err != nil {
+		return
+	}
+	for _, r := range last {
+		passed := 0.0
+		if r.State == string(rehearsal.Passed) {
+			passed = 1
+		}
+		for d, n := range map[*prometheus.Desc]float64{passedDesc: passed, tookDesc: float64(r.Took) / 1000,
+			ranDesc: float64(r.Ended.Unix())} {
+			ch <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, n, r.Rehearsal)
+		}
+	}
 }
 
 // soon is how near the end of a record's certificate has to be for a figure of its

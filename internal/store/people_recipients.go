@@ -19,8 +19,9 @@ type RecipientRow struct {
 	Answer  string    // to the last try
 }
 
-// Recipient is how far a recipient has heard. One that is new hears what is done from when it was added on.
-func (s *Store) Recipient(ctx context.Context, name string, added time.Time) (out RecipientRow, err error) {
+// Recipient is how far a recipient has heard: of what is done to people, or of rehearsals that turned. One that is new
+// hears of what happens from when it was added on.
+func (s *Store) Recipient(ctx context.Context, name string, added time.Time, turns bool) (out RecipientRow, err error) {
 	var rows []RecipientRow
 	if err := s.Read.WithContext(ctx).Where("name = ? AND added = ?", name,
 		added.UTC()).Limit(1).Find(&rows).Error; err != nil {
@@ -30,6 +31,10 @@ func (s *Store) Recipient(ctx context.Context, name string, added time.Time) (ou
 		return rows[0], nil
 	}
 	out = RecipientRow{Name: name, Added: added.UTC(), Due: added.UTC()}
+	if turns {
+		return out, s.Read.WithContext(ctx).Raw(`SELECT coalesce(max(id), 0) FROM rehearsal_turn_rows WHERE at < ?`,
+			added.UTC()).Row().Scan(&out.Heard)
+	}
 	return out, s.Read.WithContext(ctx).Raw(`SELECT coalesce(max(id), (SELECT coalesce(min(id) - 1, 0) FROM person_event_rows), 0)
 		FROM person_event_rows WHERE at < ?`, added.UTC()).Row().Scan(&out.Heard)
 }

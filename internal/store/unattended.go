@@ -82,6 +82,11 @@ func (s *Store) Turns(ctx context.Context, after int64, limit int) (out []TurnRo
 	return out, s.Read.WithContext(ctx).Where("id > ?", after).Order("id").Limit(limit).Find(&out).Error
 }
 
+// TurnsAfter counts them.
+func (s *Store) TurnsAfter(ctx context.Context, after int64) (n int64, err error) {
+	return n, s.Read.WithContext(ctx).Model(&TurnRow{}).Where("id > ?", after).Count(&n).Error
+}
+
 // Unmailed are turns that nobody was mailed of yet.
 func (s *Store) Unmailed(ctx context.Context) (out []TurnRow, err error) {
 	return out, s.Read.WithContext(ctx).Where("NOT mailed").Order("id").Limit(200).Find(&out).Error

@@ -20,12 +20,19 @@ var Recipients = &Description{Kind: KindRecipient, Check: checkRecipient, Settin
 	{Name: "title", Label: "Title", Type: OneLine, Most: 200, Text: "Who it is, like Payroll"},
 	{Name: "address", Label: "Address", Type: OneLine, Most: 2000,
 		Text: "Where events are posted to, as signed security event tokens; https, in a network that the gate may reach"},
+	{Name: "about", Label: "Told about", Type: OneOf, Choices: []string{"", AboutRehearsals},
+		Words: map[string]string{"": "what is done to people", AboutRehearsals: "rehearsals that run by themselves"},
+		Text:  "What is done to people; or when a rehearsal that runs by itself begins to fail, or passes again"},
 	{Name: "paused", Label: "Paused", Type: Switch, Text: "Nothing is posted; what is kept is posted once that ends"},
 }}
+
+// AboutRehearsals is what a recipient is told about that hears nothing of people.
+const AboutRehearsals = "rehearsals"
 
 // Recipient is somebody who is told of events.
 type Recipient struct {
 	Name     Name
+	About    string // AboutRehearsals, or "" for people
 	Title    string
 	Address  string
 	Paused   bool
@@ -37,7 +44,7 @@ type Recipient struct {
 func RecipientOf(p *Plain) (*Recipient, error) {
 	in := saidBy(p)
 	paused, _ := p.Said["paused"].(bool)
-	out := &Recipient{Name: p.Name, Title: in.text("title"), Address: in.text("address"), Paused: paused, Added: p.Added,
+	out := &Recipient{Name: p.Name, About: in.text("about"), Title: in.text("title"), Address: in.text("address"), Paused: paused, Added: p.Added,
 		Revision: p.Revision}
 	return out, in.err
 }

@@ -22,6 +22,17 @@ const (
 	Stopped State = "stopped" // it came to nothing
 )
 
+// Turned is that a rehearsal which runs by itself began to fail, or passes again. No value of a person is in it.
+type Turned struct {
+	Number      int64        `json:"number"`
+	At          int64        `json:"at"` // seconds since 1970
+	Rehearsal   string       `json:"rehearsal"`
+	Application string       `json:"application"`
+	State       State        `json:"state"`
+	Run         int64        `json:"run"`
+	Finding     finding.Code `json:"finding,omitempty"` // what was found first
+}
+
 // Seen is what was seen of a run so far, of its last crossing.
 type Seen struct {
 	Trace     string               `json:"trace,omitempty"`

@@ -1,4 +1,4 @@
-// Package recipients tells others what is done to people: it posts signed tokens to each recipient, in the order of
+// Package recipients tells others what is done to people, or how rehearsals go: it posts signed tokens to each recipient, in the order of
 // the events, and again until they are acknowledged.
 package recipients
 
@@ -15,6 +15,7 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/person"
+	"innergate.example/innergate/internal/core/rehearsal"
 	"innergate.example/innergate/internal/gate/fetch"
 	"innergate.example/innergate/internal/gate/random"
 	"innergate.example/innergate/internal/gate/records"
@@ -29,6 +30,7 @@ type News struct {
 	To     string
 	ID     string
 	Events []person.Event
+	Turns  []rehearsal.Turned
 	After  int64
 	Gone   bool
 	Now    time.Time
@@ -111,17 +113,16 @@ func (rm *Room) end(n federation.Name) {
 
 // tell posts to one recipient until it has heard everything, or does not answer.
 func (rm *Room) tell(ctx context.Context, r *federation.Recipient) error {
-	row, err := rm.Store.Recipient(ctx, string(r.Name), r.Added)
+	row, err := rm.heard(ctx, r)
 	for range rounds {
 		if err != nil || row.Due.After(rm.Now()) {
 			return err
 		}
-		events, oldest, _, err := rm.Store.People(ctx).Events(store.EventPage{After: row.Heard, Limit: atOnce})
-		if err != nil || len(events) == 0 {
+		news, last, err := rm.news(ctx, r, row.Heard)
+		if err != nil || last == 0 {
 			return err
 		}
-		failed := rm.post(ctx, r, News{To: r.Address, ID: random.Text(16), Events: events, After: row.Heard,
-			Gone: oldest > row.Heard+1, Now: rm.Now()})
+		failed := rm.post(ctx, r, news)
 		if ctx.Err() != nil {
 			return nil // the gate stops; it is told after the next start, if it did not hear this
 		}
@@ -132,13 +133,45 @@ func (rm *Room) tell(ctx context.Context, r *federation.Recipient) error {
 			rm.Log.Warn("a recipient of events does not acknowledge them", "recipient", r.Name, "tries", row.Tries, "answer",
 				row.Answer)
 		} else {
-			row.Heard, row.HeardAt, row.Tries, row.Due, row.Answer = events[len(events)-1].ID, &now, 0, now, ""
+			row.Heard, row.HeardAt, row.Tries, row.Due, row.Answer = last, &now, 0, now, ""
 		}
 		if err := rm.Store.PutRecipient(ctx, row); err != nil || failed != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// key is by which it is kept how far a recipient has heard.
+func key(r *federation.Recipient) string {
+	if r.About == "" {
+		return string(r.Name)
+	}
+	return string(r.Name) + " " + r.About
+}
+
+func (rm *Room) heard(ctx context.Context, r *federation.Recipient) (store.RecipientRow, error) {
+	return rm.Store.Recipient(ctx, key(r), r.Added, r.About == federation.AboutRehearsals)
+}
+
+// news is what a recipient has not heard yet, and the number of the last of it; 0 for nothing.
+func (rm *Room) news(ctx context.Context, r *federation.Recipient, after int64) (n News, last int64, err error) {
+	n = News{To: r.Address, ID: random.Text(16), After: after, Now: rm.Now()}
+	if r.About == federation.AboutRehearsals {
+		rows, err := rm.Store.Turns(ctx, after, atOnce)
+		for _, row := range rows {
+			n.Turns = append(n.Turns, rehearsal.Turned{Number: row.ID, At: row.At.Unix(), Rehearsal: row.Rehearsal,
+				Application: row.Application, State: rehearsal.State(row.State), Run: row.Run,
+				Finding: finding.Code(row.Finding)})
+			last = row.ID
+		}
+		return n, last, err
+	}
+	events, oldest, _, err := rm.Store.People(ctx).Events(store.EventPage{After: after, Limit: atOnce})
+	if n.Events, n.Gone = events, oldest > after+1; len(events) > 0 {
+		last = events[len(events)-1].ID
+	}
+	return n, last, err
 }
 
 // post posts one token (RFC 8935 §2.1), and says why it is not acknowledged, nil if it is.
@@ -166,7 +199,7 @@ func (rm *Room) post(ctx context.Context, r *federation.Recipient, n News) error
 func (rm *Room) Sweep(ctx context.Context) error {
 	names := []string{}
 	for _, r := range rm.Records.Snapshot().Recipients() {
-		names = append(names, string(r.Name))
+		names = append(names, key(r))
 	}
 	if err := rm.Store.DropRecipients(ctx, names); err != nil {
 		return err
@@ -214,11 +247,15 @@ func (rm *Room) Unheard(ctx context.Context) (map[federation.Name]*finding.Findi
 // List lists recipients.
 func (rm *Room) List(ctx context.Context) (out []State, err error) {
 	for _, r := range rm.Records.Snapshot().Recipients() {
-		row, err := rm.Store.Recipient(ctx, string(r.Name), r.Added)
+		row, err := rm.heard(ctx, r)
 		if err != nil {
 			return nil, err
 		}
-		waiting, err := rm.Store.People(ctx).EventsAfter(row.Heard)
+		count := rm.Store.People(ctx).EventsAfter
+		if r.About == federation.AboutRehearsals {
+			count = func(after int64) (int64, error) { return rm.Store.TurnsAfter(ctx, after) }
+		}
+		waiting, err := count(row.Heard)
 		if err != nil {
 			return nil, err
 		}

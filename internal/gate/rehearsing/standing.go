@@ -130,3 +130,15 @@ const mostPast = 2000
 func (rm *Room) Past(ctx context.Context, name string, within time.Duration) ([]store.PastRun, error) {
 	return rm.Store.PastRuns(ctx, name, rm.Now().Add(-within), mostPast)
 }
+
+// Last are the newest ended runs of the rehearsals on record, one each.
+func (rm *Room) Last(ctx context.Context) (out []store.PastRun, err error) {
+	rows, err := rm.Store.LastRuns(ctx)
+	for _, plan := range rm.Records.Snapshot().AllRehearsals() {
+		if r, ran := rows[string(plan.Name)]; ran && r.Ended != nil {
+			out = append(out, store.PastRun{ID: r.ID, Rehearsal: r.Rehearsal, Ended: *r.Ended, State: r.State, Took: r.Took,
+				Unattended: r.Unattended})
+		}
+	}
+	return out, err
+}

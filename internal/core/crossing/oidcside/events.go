@@ -8,18 +8,23 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/oidc"
 	"innergate.example/innergate/internal/core/person"
+	"innergate.example/innergate/internal/core/rehearsal"
 )
 
 // PeopleChanged names the one event that tokens about people are of (RFC 8417 §2.2; a URI by RFC 4151).
 const PeopleChanged = "tag:innergate.example,2026:people-changed"
+
+// RehearsalsTurned names the one event that tokens about rehearsals are of.
+const RehearsalsTurned = "tag:innergate.example,2026:rehearsals-turned"
 
 // News is what a recipient is told at once.
 type News struct {
 	To     string // address of the recipient
 	ID     string // random
 	Events []person.Event
-	After  int64 // number of the last event before them that it has heard
-	Gone   bool  // events between are not kept any more
+	Turns  []rehearsal.Turned // of a recipient that is told about rehearsals
+	After  int64              // number of the last event before them that it has heard
+	Gone   bool               // events between are not kept any more
 	Now    time.Time
 }
 
@@ -39,12 +44,15 @@ func EventToken(g *federation.Gate, n News) (string, error) {
 		changes[i] = changed{Number: e.ID, At: e.At.Unix(), About: subjectID{"opaque", strconv.FormatInt(e.Person, 10)},
 			Via: string(e.Via), Who: e.Who, Did: e.Did}
 	}
-	about := map[string]any{"after": n.After, "changes": changes}
+	name, about := PeopleChanged, map[string]any{"after": n.After, "changes": changes}
+	if len(n.Turns) > 0 {
+		name, about["changes"] = RehearsalsTurned, n.Turns
+	}
 	if n.Gone {
 		about["gone"] = true
 	}
 	return sign.Sign(oidc.EventToken, map[string]any{"iss": Issuer(g), "aud": n.To, "iat": n.Now.Unix(), "jti": n.ID,
-		"events": map[string]any{PeopleChanged: about}})
+		"events": map[string]any{name: about}})
 }
 
 // changed is one change as recipients read it.
