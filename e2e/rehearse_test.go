@@ -123,7 +123,7 @@ func TestRehearseByCommand(t *testing.T) {
 		done := make(chan int, 1)
 		out := &strings.Builder{}
 		go func() {
-			done <- d.stream(t, out, write, append([]string{"rehearse", name, "--wait", "20s"}, args...)...)
+			done <- d.stream(t, out, write, append([]string{"rehearse", name, "--by-link", "--wait", "20s"}, args...)...)
 		}()
 		lines := bufio.NewScanner(read)
 		for lines.Scan() {
@@ -367,7 +367,7 @@ func TestConsoleRehearses(t *testing.T) {
 	c.press("A driver enters the roster")
 	c.see("name matches .*@wrenmoor[.]example")
 	begin := func() *visitor {
-		c.press("Run it")
+		c.press("Run it by a link")
 		c.see("It works once")
 		link := ""
 		c.until(`document.querySelector('.link code') !== null`)

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"innergate.example/innergate/demo"
@@ -238,10 +239,16 @@ func (d *running) rules(ctx context.Context, sc *scenario) error {
 		for _, r := range of.all {
 			said := maps.Clone(r.Settings)
 			said["application"] = r.Application
+			if said["start"] == federation.StartApplication {
+				said["opens"] = d.started(r.Application)
+			}
 			if err := d.rule(ctx, of.kind, r, said); err != nil {
 				return err
 			}
 		}
+	}
+	if err := d.testAccounts(ctx, sc); err != nil {
+		return err
 	}
 	if len(d.added) > 0 {
 		g := d.service.gate
@@ -253,6 +260,40 @@ func (d *running) rules(ctx context.Context, sc *scenario) error {
 	for _, r := range sc.Selection {
 		if err := d.rule(ctx, federation.KindSelection, r, maps.Clone(r.Settings)); err != nil {
 			return err
+		}
+	}
+	return nil
+}
+
+// started is where a stand-in application starts a sign-in.
+func (d *running) started(app string) string {
+	for _, a := range d.ready.Applications {
+		if a.Name == app && a.Start != "" {
+			return strings.TrimSuffix(a.Start, "/") + "/start"
+		}
+	}
+	return ""
+}
+
+// testAccounts gives the passwords with which rehearsals run by themselves.
+func (d *running) testAccounts(ctx context.Context, sc *scenario) error {
+	g := d.service.gate
+	has, err := g.Unattended.Accounts(ctx)
+	if err != nil {
+		return err
+	}
+	for _, r := range sc.Rehearsals {
+		plan, there := g.Snapshot().Rehearsal(federation.Name(r.Name))
+		if _, given := has[federation.Name(r.Name)]; given || !there || plan.Username == "" || len(d.added) == 0 {
+			continue
+		}
+		for _, p := range sc.People {
+			if p.Username != plan.Username {
+				continue
+			}
+			if _, err := g.Unattended.Password(ctx, change.By{Who: "demo"}, r.Name, p.Password); err != nil {
+				return err
+			}
 		}
 	}
 	return nil

@@ -210,7 +210,7 @@ func (e *environment) casesShown(w io.Writer, out []setCase) {
 			verdict = "failed"
 		}
 		t.add("verdict", verdict, "rehearsal!", s.Rehearsal, "application", s.App, "seconds", fmt.Sprintf("%.1f", s.Seconds),
-			"what", dash(s.says()))
+			"what!", dash(s.says()))
 	}
 	e.tell(w, t, "No rehearsals. Save one with innergate rehearsal add NAME --app APP --username U --password-file F")
 }

@@ -4,7 +4,9 @@ import { useRoute, useRouter } from 'vue-router'
 import { api, take } from '../api/client'
 import ProblemBox from '../components/ProblemBox.vue'
 import RunPanel from '../components/RunPanel.vue'
+import RunsDrawn from '../components/RunsDrawn.vue'
 import SettledDrawer from '../components/SettledDrawer.vue'
+import TestAccountPanel from '../components/TestAccountPanel.vue'
 import { useAct } from '../composables/act'
 import { useLoad } from '../composables/load'
 import { ago, local } from '../composables/words'
@@ -20,6 +22,14 @@ const { data: runs, problem: wrong, load: again } = useLoad(() => take(api.GET('
 const chosen = computed(() => Number(route.query.run) || runs.value?.items?.[0]?.id)
 const links = ref<Record<number, string>>({})
 const { failed, act } = useAct({ done: again })
+const days = 30
+const { data: past, load: more } = useLoad(() => take(api.GET('/api/v1/rehearsals/past', { params: { query: { rehearsal: props.name, days } } })), () => props.name)
+/** The gate goes through a run by itself, where there is a test account. */
+const alone = computed(() => !!it.value?.account)
+const drive = () => act(async () => {
+  const r = await take(api.POST('/api/v1/rehearsals/{name}/unattended-runs', path.value))
+  await router.replace({ query: { run: String(r.id) } })
+})
 const begin = () => act(async () => {
   const r = await take(api.POST('/api/v1/rehearsals/{name}/runs', path.value))
   if (r.link) links.value = { ...links.value, [r.id]: r.link }
@@ -32,7 +42,7 @@ const remove = () => act(async () => {
 /** The last run before another that passed, to hold it against. */
 const good = (id: number) => runs.value?.items?.find((o) => o.id < id && o.verdict.state === 'passed' && o.traces?.length)
 const open = ref(false)
-const changed = () => Promise.all([load(), again()])
+const changed = () => Promise.all([load(), again(), more()])
 watch(() => props.name, () => { links.value = {} })
 const states: Record<string, [string, string]> = { waiting: ['◐', 'waiting'], passed: ['●', 'passed'], failed: ['✕', 'refused'], stopped: ['◌', 'waiting'] }
 </script>
@@ -43,11 +53,14 @@ const states: Record<string, [string, string]> = { waiting: ['◐', 'waiting'], 
     <div class="head"><div><h1>{{ it.title }}</h1>
       <p><code>{{ it.name }}</code> · <router-link :to="`/connect/applications/${it.application}`">{{ it.application }}</router-link> by
         {{ it.provider || 'what the rules decide' }}, started at the {{ it.start }}</p></div>
-      <div class="tools"><el-button type="primary" @click="begin">Run it</el-button><el-button @click="open = true">Change</el-button>
+      <div class="tools"><el-button v-if="alone" type="primary" @click="drive">Run it</el-button>
+        <el-button :type="alone ? undefined : 'primary'" @click="begin">{{ alone ? 'Run it by a link' : 'Run it' }}</el-button><el-button @click="open = true">Change</el-button>
         <el-button type="danger" plain @click="remove">Remove</el-button></div></div>
     <p class="expect">Expected: <template v-for="(l, i) in it.expect" :key="l"><template v-if="i"> · </template><code>{{ l }}</code></template></p>
     <RunPanel v-if="chosen" :id="chosen" :key="chosen" :link="links[chosen]" @changed="changed" />
-    <p v-else class="quiet">It was never run. Run it: you get a link for a private window.</p>
+    <p v-else class="quiet">It was never run. {{ alone ? `Run it: the gate signs in as ${it.username}.` : 'Run it: you get a link for a private window.' }}</p>
+    <TestAccountPanel :rehearsal="it" @changed="changed" />
+    <RunsDrawn v-if="past?.items?.length" :runs="past.items" one :days="days" />
     <h2>Runs</h2>
     <el-table :data="runs?.items ?? []">
       <el-table-column label="Verdict" width="140"><template #default="{ row }"><span :class="states[row.verdict.state]?.[1]">{{ states[row.verdict.state]?.[0] }} {{ row.verdict.state }}</span></template></el-table-column>

@@ -193,6 +193,9 @@ func (rm *Room) due(plan *federation.RehearsalPlan, now time.Time) string {
 	rm.mu.Lock()
 	defer rm.mu.Unlock()
 	since := rm.changed[plan.Name]
+	if rm.began[plan.Name].IsZero() {
+		rm.began[plan.Name] = now // the first time is one time after it was saved
+	}
 	switch {
 	case !since.IsZero() && (now.Sub(rm.quiet) >= settles || now.Sub(since) >= patience):
 		delete(rm.changed, plan.Name)
