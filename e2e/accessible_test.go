@@ -115,7 +115,7 @@ func TestConsoleIsAccessible(t *testing.T) {
 		"/admit/people/1": "Sign-ins of late", "/admit/groups": "Signalling contractors",
 		"/admit/organisations": "oakhollow.example", "/admit/rules": "Would somebody enter?",
 		"/admit/selection": "Owners always come in at", "/admit/roles": "Would somebody enter?",
-		"/rehearse": "Contractors stay out", "/rehearse/driver-enters-roster": "It was never run", "/watch/live": "Whoever signs in now",
+		"/rehearse": "Contractors stay out", "/rehearse-tour": "Make the mistake", "/rehearse/driver-enters-roster": "It was never run", "/watch/live": "Whoever signs in now",
 		"/admit/portal": "My shifts this week", "/watch/events": "heard all", "/admit/requests": "Nothing waits",
 		"/connect/applications/crew-roster/entrants": "Admitted by name", "/admit/import": "Make nobody",
 		"/connect/applications/crew-roster/accounts": "5 of 9 accounts fit", "/watch/notices": "Nothing waits",

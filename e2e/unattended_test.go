@@ -5,6 +5,7 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"testing"
@@ -100,4 +101,33 @@ func TestEachFaultIsFoundByItself(t *testing.T) {
 		require.Equal(t, rehearsal.Passed, d.driven(t, name).Verdict.State, name)
 	}
 	require.Greater(t, found, 110)
+}
+
+// The tour runs by itself, and in the console: each mistake is made, found, mended by one press.
+func TestTheTour(t *testing.T) {
+	t.Parallel()
+	out, err := exec.CommandContext(t.Context(), binary, "demo", "--tour", "--listen", "127.0.0.1:0").CombinedOutput()
+	require.NoError(t, err, string(out))
+	require.Contains(t, string(out), "All 12 mistakes were found, and mended.")
+
+	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
+	require.NoError(t, err)
+	defer d.stop()
+	c := startChromium(t)
+	c.signInToConsole(d)
+	c.open(d.Console + "rehearse-tour")
+	c.see("The secret's identifier in place of its value")
+	script := axe(t)
+	c.press("Make the mistake")
+	c.see("The provider does not accept the gate's client ID and secret")
+	c.see("✕ Failed")
+	c.shot("tour")
+	require.Empty(t, c.accessible(script, "the tour"))
+	c.press("Give the gate the value of the secret")
+	c.see("● Passed")
+	c.see("1 of 12 mended")
+	c.press("Next: A trailing slash too many")
+	c.see("The redirect URI is not on record")
+	_, err = client.Call(t.Context(), d.client(), api.MendStop, api.Name("slasch"))
+	require.ErrorContains(t, err, "did you mean")
 }

@@ -53,6 +53,7 @@ export const router = createRouter({
     { path: '/connect/applications/:name/accounts', component: () => import('./pages/AccountsPage.vue'), props: true,
       meta: { title: 'Accounts' } },
     { path: '/rehearse', component: () => import('./pages/RehearsalsPage.vue'), meta: { title: 'Rehearsals' } },
+    { path: '/rehearse-tour', component: () => import('./pages/TourPage.vue'), meta: { title: 'Tour' } },
     { path: '/rehearse/:name', component: () => import('./pages/RehearsalPage.vue'), props: true,
       meta: { title: 'Rehearsal' } },
     { path: '/watch', redirect: '/watch/traces' },

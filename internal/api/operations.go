@@ -206,6 +206,12 @@ var (
 		"Forget the password of a rehearsal's test account; every rehearsal with that account runs by its link then")
 	ResumeAccount = does[Named, TestAccount]("/rehearsals/{name}/resume", "resume-test-account",
 		"Have a test account tried again that the provider did not take, with the password that is on record")
+	ListTour = gets[None, List[TourStop]]("/tour", "list-tour",
+		"The tour of the demo: classic mistakes, in order; empty at a gate that is no demo")
+	BreakStop = does[Named, Run]("/tour/{name}/break", "break-tour-stop",
+		"Make the mistake of a stop on the stand-ins, and have its rehearsal run; in the demo alone")
+	MendStop = does[Named, Run]("/tour/{name}/mend", "mend-tour-stop",
+		"Mend the mistake of a stop, and have its rehearsal run again; in the demo alone")
 	PastRuns = gets[PastFilter, List[PastRun]]("/rehearsals/past", "list-past-runs",
 		"Runs that ended, of one rehearsal or all, the newest first; 2,000 at most")
 	ListRuns = gets[RunFilter, List[Run]]("/rehearsals/{name}/runs", "list-runs", "Runs of a rehearsal, the newest first")

@@ -45,6 +45,19 @@ type TestPassword struct {
 	}
 }
 
+// TourStop is one classic mistake of the tour.
+type TourStop struct {
+	Name      string `json:"name"`
+	Title     string `json:"title"`
+	Story     string `json:"story" doc:"How it comes about"`
+	Rehearsal string `json:"rehearsal" doc:"That fails by it"`
+	Finding   string `json:"finding,omitempty" doc:"That explains it; absent where a line of the verdict does"`
+	Mend      string `json:"mend" doc:"What mending it does, on which side"`
+	AtGate    bool   `json:"atGate,omitempty" doc:"It is mended at the gate, not at the other side"`
+	Broken    bool   `json:"broken,omitempty" doc:"The mistake is in force"`
+	Run       int64  `json:"run,omitempty" doc:"The newest run of this stop"`
+}
+
 // PastFilter says which runs a chart shows.
 type PastFilter struct {
 	Rehearsal string `query:"rehearsal" maxLength:"63"`

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"net"
 	"net/http"
@@ -166,7 +167,9 @@ type DemoOptions struct {
 	Data   string // "" for a temporary directory
 	Listen string // of the gate; stand-ins take the ports after it
 	Ready  string // file to write when all is up
-	Log    *slog.Logger
+	// Tour has the demo go through the tour by itself, tell of it here, and end.
+	Tour io.Writer
+	Log  *slog.Logger
 }
 
 // People gives the people of the demo scenario.
@@ -210,7 +213,8 @@ func Demo(ctx context.Context, o DemoOptions) (err error) {
 	if err != nil {
 		return errors.Join(err, ln.Close())
 	}
-	s, err := startService(ctx, serviceOptions{base: base, publicMail: public, mail: post,
+	tour := &Tour{sc: sc}
+	s, err := startService(ctx, serviceOptions{base: base, tour: tour, publicMail: public, mail: post,
 		data:    filepath.Join(o.Data, "data"),
 		sealKey: filepath.Join(o.Data, "seal.key"),
 		skew:    time.Minute, allowHTTP: true, publisher: federation.Publisher{Organisation: "Wrenmoor Rail",
@@ -227,6 +231,7 @@ func Demo(ctx context.Context, o DemoOptions) (err error) {
 	if err := d.fill(ctx, sc); err != nil {
 		return errors.Join(err, s.stop())
 	}
+	tour.up(d)
 	if o.Ready != "" {
 		octets, err := json.MarshalIndent(d.ready, "", "  ")
 		if err == nil {
@@ -235,6 +240,9 @@ func Demo(ctx context.Context, o DemoOptions) (err error) {
 		if err != nil {
 			return errors.Join(err, s.stop())
 		}
+	}
+	if o.Tour != nil {
+		return errors.Join(tour.walk(ctx, o.Tour), s.stop())
 	}
 	d.say(sc)
 	return s.wait(ctx)

@@ -51,6 +51,7 @@ type serviceOptions struct {
 	allowHTTP           bool
 	publicMail          federation.MailDomains
 	events              EventConfig
+	tour                web.Tour // nil for none
 	log                 *slog.Logger
 }
 
@@ -72,7 +73,7 @@ func startService(ctx context.Context, o serviceOptions, ln net.Listener) (*serv
 	}
 	s := &service{gate: g, store: st, log: o.log, failed: make(chan error, 1),
 		web: web.New(web.Options{Gate: g, Log: o.log, Version: Version, MetricsNetworks: o.metrics, Proxies: o.proxies,
-			Protocols: Protocols(), Endpoints: Endpoints()})}
+			Protocols: Protocols(), Endpoints: Endpoints(), Tour: o.tour})}
 	g.Unattended.Serves(inside(s.web))
 	go func() { s.failed <- s.web.Listener(framed{ln}, fiber.ListenConfig{DisableStartupMessage: true}) }()
 	return s, nil

@@ -46,13 +46,17 @@ func (e *environment) demo() *ucli.Command {
 		&ucli.StringFlag{Name: "listen", Usage: "address and port of the gate; the stand-ins take the next ports",
 			Value: "127.0.0.1:8400"},
 		&ucli.StringFlag{Name: "ready", Usage: "file to write when all is up"},
+		&ucli.BoolFlag{Name: "tour", Usage: "go through twelve classic mistakes by itself, tell how each is found and mended, and end"},
 	}, Action: func(ctx context.Context, cmd *ucli.Command) error {
 		if _, err := names(cmd); err != nil {
 			return err
 		}
 		log := slog.New(slog.NewTextHandler(e.err, &slog.HandlerOptions{Level: slog.LevelWarn}))
-		return app.Demo(ctx, app.DemoOptions{Data: cmd.String("data"), Listen: cmd.String("listen"),
-			Ready: cmd.String("ready"), Log: log})
+		o := app.DemoOptions{Data: cmd.String("data"), Listen: cmd.String("listen"), Ready: cmd.String("ready"), Log: log}
+		if cmd.Bool("tour") {
+			o.Tour = e.out
+		}
+		return app.Demo(ctx, o)
 	}}
 }
 

@@ -2,6 +2,7 @@ package standin
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -21,6 +22,7 @@ type shot struct {
 	before  func(string) string // edits the XML before it is signed
 	after   func(string) string // edits the XML after it was signed
 	octets  []byte              // sent instead of all this
+	sha1    bool                // signed as nobody should any more
 }
 
 type providerFault struct {
@@ -93,6 +95,19 @@ var providerFaults = []providerFault{
 		s.octets, _ = saml.WriteStatus(s.answer, saml.StatusResponder, saml.StatusAuthnFailed, "This account is locked",
 			p.Pair)
 	}},
+	{Fault{"sha1", "the assertion is signed with SHA-1", "signature-sha1"}, func(_ *Provider, s *shot) { s.sha1 = true }},
+	{Fault{"groups-misspelled", "the values of groups lack their last letter", ""}, func(_ *Provider, s *shot) {
+		s.answer.Attributes = slices.Clone(s.answer.Attributes)
+		for i, a := range s.answer.Attributes {
+			if strings.Contains(strings.ToLower(a.Name+a.FriendlyName), "group") || a.FriendlyName == "memberOf" {
+				values := []saml.AttributeValue{}
+				for _, v := range a.Values {
+					values = append(values, saml.Texts(strings.TrimSuffix(v.String(), "s"))...)
+				}
+				s.answer.Attributes[i].Values = values
+			}
+		}
+	}},
 	{Fault{"unsigned", "nothing is signed", "signature-missing"}, func(_ *Provider, s *shot) { s.protect.Pair = nil }},
 	{Fault{"wrong-key", "the assertion is signed with a key nobody knows", "signature-key"},
 		func(p *Provider, s *shot) { s.protect.Pair = p.stranger }},
@@ -159,12 +174,16 @@ func (s shot) write() ([]byte, error) {
 		return s.octets, nil
 	}
 	pair := s.protect.Pair
-	if s.before != nil {
+	if s.before != nil || s.sha1 {
 		s.protect.Pair = nil
 	}
 	octets, err := saml.WriteResponse(s.answer, s.protect)
 	if err != nil {
 		return nil, err
+	}
+	if s.sha1 {
+		text, err := signSHA1(string(octets), pair)
+		return []byte(text), err
 	}
 	if s.before != nil {
 		if octets, err = resign(s.before(string(octets)), pair); err != nil {
@@ -232,6 +251,10 @@ var applicationFaults = []applicationFault{
 	{Fault{"altered", "something on the way changed the request", "signature-altered"}, func(a *Application, q *ask) {
 		q.after, q.keep = swap(`Version="2.0"`, `Version="2.0" ForceAuthn="true"`), true
 	}},
+	{Fault{"name-format", "a NameID format is wanted that the gate does not give", "nameid-policy-unmet"},
+		func(a *Application, q *ask) {
+			q.request.NameIDFormat = "urn:oasis:names:tc:SAML:2.0:nameid-format:kerberos"
+		}},
 	{Fault{"too-old", "the signed request is ten minutes old", "request-expired"}, func(a *Application, q *ask) {
 		q.request.IssueInstant = q.request.IssueInstant.Add(-10 * time.Minute)
 	}},

@@ -65,6 +65,8 @@ var issuerFaults = []issuerFault{
 		answer: says("error", "access_denied", "error_description", "The user is not assigned to this application")},
 	{Fault: Fault{"bad-scope", "a scope is not known", "provider-refuses-request"}, plain: true,
 		answer: says("error", "invalid_scope", "error_description", "The scope profile is not granted to this client")},
+	{Fault: Fault{"not-enabled", "the client was registered and never switched on", "provider-refuses-request"}, plain: true,
+		answer: says("error", "unauthorized_client", "error_description", "This client is not enabled")},
 	{Fault: Fault{"unavailable", "the provider is down for a while", "provider-busy"}, plain: true,
 		answer: says("error", "temporarily_unavailable")},
 	{Fault: Fault{"no-code", "the answer has no code", "answer-malformed"}, plain: true, answer: says()},

@@ -72,6 +72,7 @@ func (p *Provider) Handler() (http.Handler, error) {
 	mux.HandleFunc("POST /sign-in", p.signIn)
 	mux.HandleFunc("POST /artifact", p.resolve)
 	mux.HandleFunc("POST /unsolicited", p.unsolicited)
+	mux.HandleFunc("GET /unsolicited", p.unsolicited)
 	mux.HandleFunc("POST /sign-out", func(w http.ResponseWriter, r *http.Request) {
 		p.desk.leave(w, r)
 		http.Redirect(w, r, "/", http.StatusSeeOther)
@@ -183,14 +184,20 @@ func (p *Provider) signIn(w http.ResponseWriter, r *http.Request) {
 	refused(w, r, p.page("Sign in to "+p.Title), fault)
 }
 
-// unsolicited sends an answer that nobody asked for.
+// unsolicited sends an answer that nobody asked for; by an address (?target=), whoever is not in signs in first.
 func (p *Provider) unsolicited(w http.ResponseWriter, r *http.Request) {
+	ask := pending{relayState: r.FormValue("target")}
 	l, ok := p.desk.session(r)
-	if !ok {
+	switch {
+	case ok:
+		p.answer(w, r, l, ask, p.fault.is())
+	case r.Method == http.MethodPost:
 		http.Redirect(w, r, "/", http.StatusSeeOther)
-		return
+	default:
+		v := p.page("Sign in to " + p.Title)
+		v.Pending = p.desk.waits(ask)
+		show(w, http.StatusOK, "signin.html", v)
 	}
-	p.answer(w, r, l, pending{relayState: r.PostFormValue("target")}, p.fault.is())
 }
 
 func (p *Provider) answer(w http.ResponseWriter, r *http.Request, l login, ask pending, fault string) {

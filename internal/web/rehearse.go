@@ -132,6 +132,7 @@ func (s *server) rehearsalCalls(a huma.API) {
 		}), err
 	})
 	s.unattendedCalls(a)
+	s.tourCalls(a)
 	watches(s, a, api.WatchRun, s.watchRun)
 	watches(s, a, api.WatchTraces, s.watchTraces)
 }

@@ -43,9 +43,12 @@ type Options struct {
 	// Protocols are those of the gate, and Endpoints their addresses.
 	Protocols []crossing.Protocol
 	Endpoints []Endpoints
+	// Tour is that of the demo; nil for none.
+	Tour Tour
 }
 
 type server struct {
+	tour      Tour
 	protocols []crossing.Protocol
 	gate      *gate.Gate
 	log       *slog.Logger
@@ -69,7 +72,7 @@ const (
 // New makes the HTTP interface.
 func New(o Options) *fiber.App {
 	s := &server{gate: o.Gate, log: o.Log, version: o.Version, proxies: o.Proxies, protocols: o.Protocols,
-		budgets: newBudgets()}
+		tour: o.Tour, budgets: newBudgets()}
 	scheme, host, _ := strings.Cut(o.Gate.Base(), "://")
 	s.secure, s.host = scheme == "https", host
 	app := fiber.New(fiber.Config{AppName: "Inner Gate", StrictRouting: true, CaseSensitive: true, Immutable: true,

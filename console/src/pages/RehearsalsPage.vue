@@ -41,6 +41,7 @@ async function runAll() {
   left.value = 0
   await more()
 }
+const tour = useLoad(() => take(api.GET('/api/v1/tour')))
 const made = useLoad(() => take(api.GET('/api/v1/rehearsals/made')))
 const states: Record<string, [string, string]> = { passed: ['●', 'passed'], failed: ['✕', 'refused'], stopped: ['◌', 'waiting'] }
 const open = ref(false)
@@ -59,7 +60,7 @@ watch(() => text(route.query.trace), (trace) => trace && act(async () => {
 
 <template>
   <div class="head"><div><h1>Rehearsals</h1>
-    <p>Saved sign-in tests. A run passes over phases and nothing else, in a session of its own: nobody else is touched, and everything that it gave ends with it.</p></div>
+    <p>Saved sign-in tests. A run passes over phases and nothing else, in a session of its own: nobody else is touched, and everything that it gave ends with it. <router-link v-if="tour.data.value?.items?.length" to="/rehearse-tour">Take the tour of {{ tour.data.value.items.length }} classic mistakes</router-link></p></div>
     <div class="tools"><el-button v-if="able.length" :disabled="left > 0" @click="runAll">{{ left ? `${left} to go` : able.length === 1 ? 'Run the one with a test account' : `Run all ${able.length} with a test account` }}</el-button>
       <el-button type="primary" @click="make()">Save a rehearsal</el-button></div></div>
   <ProblemBox :problem="problem ?? failed" />

@@ -315,6 +315,7 @@ const (
 	RehearsalLink         Code = "rehearsal-link"
 	RehearsalNever        Code = "rehearsal-never"
 	RehearsalUndriven     Code = "rehearsal-undriven"
+	ApplicationRefuses    Code = "application-refuses"
 	TestAccountRefused    Code = "test-account-refused"
 	TestAccountHosts      Code = "test-account-hosts"
 	TestAccountMissing    Code = "test-account-missing"
@@ -784,6 +785,10 @@ var catalogue = []Entry{
 			"name a host that the sign-in passes through (setting hosts), or the address that starts it (setting opens).",
 		"In a run that nobody attends, a page has no form of user name and password that works without scripts, leads to a host " +
 			"that is on no record, or does not end."},
+	{ApplicationRefuses, Error, Application, "The application answers with an error to a valid answer",
+		"Read what it says. Mostly it has no account by the name that it was told, gives the person no licence, or recognises people " +
+			"by another identifier; the verdict lists what is likely.",
+		"In a run that nobody attends, the application answered with a status of 400 or more once it had been given an answer."},
 	{TestAccountRefused, Error, Provider, "The provider does not take the user name or the password of the test account",
 		"Try the account at the provider by hand. Then give its password anew: innergate rehearsal password NAME --password-file FILE; " +
 			"until then nothing more is tried with it, so that it is not locked.",

@@ -102,7 +102,7 @@ func (t Typist) signsIn(p Page, f Form) (Move, error) {
 	switch {
 	case t.Typed:
 		return Move{}, finding.New(finding.TestAccountRefused, finding.Fact("User name", t.Username),
-			finding.Fact("Page", p.where()), finding.Passing("It says", p.complains()))
+			finding.Fact("Page", p.Where()), finding.Passing("It says", p.complains()))
 	case len(passwords) > 1:
 		return Move{}, p.undriven("it asks for a new password")
 	case asksForSight.MatchString(p.Text + p.Title):
@@ -194,8 +194,8 @@ func asked(list []Input) string {
 	return strings.Join(out, ", ")
 }
 
-// where is the address of a page without what could be secret in it.
-func (p Page) where() string {
+// Where is the address of a page without what could be secret in it.
+func (p Page) Where() string {
 	u := *p.Address
 	u.RawQuery, u.User, u.Fragment = "", nil, ""
 	return finding.Clip(u.String())
@@ -211,7 +211,7 @@ func (p Page) complains() string {
 
 // undriven is the finding that nobody but a person can go on from a page.
 func (p Page) undriven(because string) *finding.Finding {
-	return finding.New(finding.RehearsalUndriven, finding.Fact("Page", p.where()), finding.Passing("Title", p.Title),
+	return finding.New(finding.RehearsalUndriven, finding.Fact("Page", p.Where()), finding.Passing("Title", p.Title),
 		finding.Fact("Because", because))
 }
 
@@ -222,5 +222,5 @@ func Undriven(at *url.URL, because string) *finding.Finding {
 
 // Stays is the finding that the other side shows an error and sends nobody back.
 func (p Page) Stays() *finding.Finding {
-	return finding.New(finding.CrossingLeft, finding.Fact("Page", p.where()), finding.Passing("It says", p.complains()))
+	return finding.New(finding.CrossingLeft, finding.Fact("Page", p.Where()), finding.Passing("It says", p.complains()))
 }

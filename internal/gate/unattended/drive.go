@@ -172,6 +172,9 @@ func (d *driven) arrived(ctx context.Context, run rehearsing.Run, came answer) e
 	if came.status < 400 || run.Seen.Result != crossing.Entered {
 		return nil
 	}
+	d.room.Rehearsals.Also(ctx, run.About.Run, finding.New(finding.ApplicationRefuses,
+		finding.Fact("Status", fmt.Sprint(came.status)), finding.Fact("Page", came.page.Where()),
+		finding.Passing("It says", came.page.Text)), run.Seen.Trace)
 	text := fmt.Sprintf("%d at %s: %s", came.status, came.page.Address.Path, came.page.Text)
 	_, err := d.room.Rehearsals.Say(ctx, change.By{Who: himself}, d.job.run,
 		rehearsal.Word{Symptom: rehearsal.ErrorText, Text: finding.ClipTo(text, 600)})
