@@ -1,16 +1,22 @@
 package e2e
 
 import (
+	"archive/zip"
 	"cmp"
+	"encoding/json"
+	"io"
 	"net/http"
 	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/network"
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
 	"innergate.example/innergate/internal/api"
@@ -130,4 +136,110 @@ func TestTheTour(t *testing.T) {
 	c.see("The redirect URI is not on record")
 	_, err = client.Call(t.Context(), d.client(), api.MendStop, api.Name("slasch"))
 	require.ErrorContains(t, err, "did you mean")
+}
+
+// A bundle holds what its preview showed, no secret that was planted anywhere, nothing of a person unless it is asked for;
+// its page opens in a browser without a network, loads nothing, and runs no script of a counterpart.
+func TestTakingAlong(t *testing.T) {
+	t.Parallel()
+	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
+	require.NoError(t, err)
+	defer d.stop()
+	run := d.runs(t)
+	evil := `<script>document.title='run'</script><img src=http://127.0.0.1:1/x onerror="document.title='run'">`
+	run(0, "", "app", "set", "possession-planner", "title="+evil)
+	run(0, "", "rehearsal", "put", "planner-of-a-controller", "expect=entered|name matches .*|attribute email is dov.petrak@wrenmoor.example")
+	r := d.driven(t, "planner-of-a-controller")
+	run(1, "did you mean", "bundle", "planner-of-a-controler", "--kind", "rehearsal")
+	run(2, "there is no rehearsal, application or sign-in", "bundle", "planner-of-a-controler")
+	run(1, "of another rehearsal", "bundle", "driver-enters-roster", "--run", jsonNumber(r.ID))
+	dir := t.TempDir()
+	for _, of := range [][]string{{"planner-of-a-controller"}, {r.Traces[0]}, {"possession-planner"}} {
+		for _, whole := range []bool{false, true} {
+			path := filepath.Join(dir, of[0]+".zip")
+			args := append(of, "--file", path)
+			if whole {
+				args = append(args, "--whole")
+			}
+			run(0, "", append([]string{"bundle"}, args...)...)
+			files := unzipped(t, path)
+			all := ""
+			for name, text := range files {
+				all += name + "\n" + text
+			}
+			for _, secret := range []string{"planner-demo-secret-of-wrenmoor", "oakhollow-demo-secret-of-the-gate", "wrenmoor-demo",
+				d.Token, "PRIVATE KEY", d.Owner.Password} {
+				require.NotContains(t, all, secret, of)
+			}
+			require.NotRegexp(t, `ey[\w-]+\.ey[\w-]+\.[\w-]{20,}`, all, "no token that could be used")
+			if of[0] != "possession-planner" { // nobody came for real
+				require.Equal(t, whole, strings.Contains(all, "dov.petrak"), "%v %v", of, whole)
+				require.Equal(t, whole, strings.Contains(all, "Petrák"), "%v %v", of, whole)
+			}
+			d.opensOffline(t, dir, files["bundle.html"])
+		}
+	}
+	seen, err := client.Call(t.Context(), d.client(), api.PreviewBundle, api.BundleAsk{Kind: "rehearsal", Name: "planner-of-a-controller"})
+	require.NoError(t, err)
+	octets, err := client.Call(t.Context(), d.client(), api.FetchBundle, api.BundleAsk{Kind: "rehearsal",
+		Name: "planner-of-a-controller", Digest: seen.Digest})
+	require.NoError(t, err)
+	shown, err := json.MarshalIndent(seen.Bundle, "", "  ")
+	require.NoError(t, err)
+	path := filepath.Join(dir, "again.zip")
+	require.NoError(t, os.WriteFile(path, octets, 0o600))
+	require.JSONEq(t, string(shown), unzipped(t, path)["bundle.json"], "what is written is what was shown")
+	run(0, "", "app", "set", "possession-planner", "notes=else")
+	_, err = client.Call(t.Context(), d.client(), api.FetchBundle, api.BundleAsk{Kind: "rehearsal",
+		Name: "planner-of-a-controller", Digest: seen.Digest})
+	require.ErrorContains(t, err, "not what was looked at")
+
+	c := startChromium(t)
+	c.signInToConsole(d)
+	c.open(d.Console + "rehearse/planner-of-a-controller")
+	c.see("Test account")
+	c.press("Take it along")
+	c.see("They are masked, equal ones alike.")
+	c.see("Time line")
+	c.shot("take-along")
+	require.Empty(t, c.accessible(axe(t), "taking along"))
+}
+
+// unzipped are the files in an archive, by name.
+func unzipped(t *testing.T, path string) map[string]string {
+	t.Helper()
+	z, err := zip.OpenReader(path)
+	require.NoError(t, err)
+	defer z.Close()
+	out := map[string]string{}
+	for _, f := range z.File {
+		r, err := f.Open()
+		require.NoError(t, err)
+		octets, err := io.ReadAll(r)
+		require.NoError(t, err)
+		out[f.Name] = string(octets)
+	}
+	return out
+}
+
+// opensOffline opens the page of a bundle in a browser that has no network.
+func (d *demo) opensOffline(t *testing.T, dir, page string) {
+	t.Helper()
+	path := filepath.Join(dir, "bundle.html")
+	require.NoError(t, os.WriteFile(path, []byte(page), 0o600))
+	c := startChromium(t, "host-resolver-rules", "MAP * ~NOTFOUND", "proxy-server", "127.0.0.1:1")
+	var asked []string
+	require.NoError(t, chromedp.Listen(c.ctx, func(ev any) {
+		if e, is := ev.(*network.EventRequestWillBeSent); is {
+			asked = append(asked, e.Request.URL)
+		}
+	}))
+	_, err := chromedp.Call(c.ctx, network.Enable, network.EnableParams{})
+	require.NoError(t, err)
+	c.open("file://" + path)
+	c.see("Taken along from Inner Gate")
+	time.Sleep(200 * time.Millisecond)
+	require.NotEqual(t, "run", do(c, chromedp.Title()))
+	require.Len(t, asked, 1, "it loads nothing but itself: %v", asked)
+	c.shot("bundle")
 }

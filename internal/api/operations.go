@@ -206,6 +206,10 @@ var (
 		"Forget the password of a rehearsal's test account; every rehearsal with that account runs by its link then")
 	ResumeAccount = does[Named, TestAccount]("/rehearsals/{name}/resume", "resume-test-account",
 		"Have a test account tried again that the provider did not take, with the password that is on record")
+	PreviewBundle = gets[BundleAsk, BundlePreview]("/bundles/{kind}/{name}", "preview-bundle",
+		"All that a bundle of a sign-in, a rehearsal or a connection would hold")
+	FetchBundle = gets[BundleAsk, []byte]("/bundles/{kind}/{name}/file", "fetch-bundle",
+		"A bundle as a file (zip: JSON, a page that opens offline, the messages); it holds what the preview of the digest showed")
 	ListTour = gets[None, List[TourStop]]("/tour", "list-tour",
 		"The tour of the demo: classic mistakes, in order; empty at a gate that is no demo")
 	BreakStop = does[Named, Run]("/tour/{name}/break", "break-tour-stop",

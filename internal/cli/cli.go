@@ -203,7 +203,7 @@ func (e *environment) root() *ucli.Command {
 			e.decide("approve", "apply the change of a record that waits for approval"),
 			e.decide("decline", "drop the change of a record that waits, until the metadata changes again"), e.check(),
 			e.acknowledge(), e.history(), e.traces(), e.notices(), e.tokens(), e.owners(), e.keys(), e.contexts(), e.mappings(),
-			e.sets(), e.objects(), e.accessRules(), e.selection(), e.roles(), e.starts(), e.recipients(), e.rehearsals(), e.rehearse(), e.portal(),
+			e.sets(), e.objects(), e.accessRules(), e.selection(), e.roles(), e.starts(), e.recipients(), e.rehearsals(), e.rehearse(), e.bundle(), e.portal(),
 			e.requests(), e.simulate(),
 			e.reevaluate(), e.people(), e.groups(), e.organisations(), e.comparing(),
 			e.gates(),

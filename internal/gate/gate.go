@@ -19,6 +19,7 @@ import (
 	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/gate/approving"
 	"innergate.example/innergate/internal/gate/arrivals"
+	"innergate.example/innergate/internal/gate/bundling"
 	"innergate.example/innergate/internal/gate/checking"
 	"innergate.example/innergate/internal/gate/comparing"
 	"innergate.example/innergate/internal/gate/copies"
@@ -106,12 +107,14 @@ type Gate struct {
 	Rehearsals *rehearsing.Room
 	// Unattended runs those that nobody sits at.
 	Unattended *unattended.Room
-	Outbox     *outbox.Room
-	Jobs       *jobs.Room
-	Requests   *approving.Room
-	Phases     *phases.Room
-	Roll       *roll.Room
-	Comparing  *comparing.Room
+	// Bundles are what is taken along.
+	Bundles   *bundling.Room
+	Outbox    *outbox.Room
+	Jobs      *jobs.Room
+	Requests  *approving.Room
+	Phases    *phases.Room
+	Roll      *roll.Room
+	Comparing *comparing.Room
 
 	base     string
 	store    *store.Store
@@ -266,6 +269,8 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	if err != nil {
 		return err
 	}
+	g.Bundles = bundling.New(bundling.Parts{Store: o.Store, Records: g.Records, Checking: g.Checking, Traces: g.Traces,
+		Rehearsals: g.Rehearsals, Protocols: o.Protocols, Names: g.People.Names})
 	g.Redeeming = redeeming.New(redeeming.Parts{Store: o.Store, Happenings: g.Happenings, Log: o.Log, Now: o.Now,
 		Records:  g.Records,
 		Sessions: g.sessions, Grants: g.Grants, Copies: g.Copies, Keys: g.Keys, Tries: g.tries, Performer: performer,

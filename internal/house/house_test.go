@@ -21,7 +21,7 @@ import (
 var core = []string{"nearword", "strictjson", "listed", "table", "finding", "reason", "xmlsec", "keys", "saml", "oidc",
 	"expression", "profile",
 	"federation",
-	"policy", "checks", "person", "grant", "crossing", "trace", "signout", "compare", "rehearsal",
+	"policy", "checks", "person", "grant", "crossing", "trace", "signout", "compare", "rehearsal", "bundle",
 	"crossing/samlside", "crossing/linkside", "crossing/rpside", "crossing/oidcside"}
 
 // gate is the order of the service from the ground up; the rooms may import the
@@ -30,7 +30,7 @@ var gate = []string{"random", "happening", "performing", "change", "limit", "mai
 	"editions", "sessions", "arrivals", "jobs", "records", "copies",
 	"rollover", "exchange",
 	"checking", "outbox", "grants", "traces", "leaving", "approving", "people", "people/roll", "comparing", "portal",
-	"recipients", "phases", "rehearsing", "unattended", "redeeming", "driving", "operators"}
+	"recipients", "phases", "rehearsing", "unattended", "bundling", "redeeming", "driving", "operators"}
 
 // apart are rooms of the service that do not know each other.
 var apart = [][]string{{"exchange", "checking", "people", "operators", "rollover"},

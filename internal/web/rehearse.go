@@ -133,6 +133,7 @@ func (s *server) rehearsalCalls(a huma.API) {
 	})
 	s.unattendedCalls(a)
 	s.tourCalls(a)
+	s.bundleCalls(a)
 	watches(s, a, api.WatchRun, s.watchRun)
 	watches(s, a, api.WatchTraces, s.watchTraces)
 }

@@ -16,6 +16,7 @@ import KnownFindings from '../components/KnownFindings.vue'
 import ProblemBox from '../components/ProblemBox.vue'
 import RolloutPanel from '../components/RolloutPanel.vue'
 import SettingsDrawer from '../components/SettingsDrawer.vue'
+import TakeAlong from '../components/TakeAlong.vue'
 import TakeInDrawer from '../components/TakeInDrawer.vue'
 import WaysDrawn from '../components/WaysDrawn.vue'
 import { useAct } from '../composables/act'
@@ -156,6 +157,7 @@ async function remove() {
         <router-link v-if="kind.name === 'application' && data.it.protocol !== 'link'" :to="`/connect/applications/${data.it.name}/accounts`"><el-button>Accounts</el-button></router-link>
         <router-link v-if="isClient" :to="`/connect/applications/${data.it.name}/grants`"><el-button>Secrets and grants</el-button>
         </router-link>
+        <TakeAlong v-if="kind.name === 'application'" kind="connection" :name="data.it.name" />
         <el-button v-if="hasAddress" @click="refresh()">Refresh</el-button>
         <el-button @click="takingIn = true">Take in newer values</el-button>
         <el-button @click="editing = true">Settings</el-button>

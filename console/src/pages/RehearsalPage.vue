@@ -6,6 +6,7 @@ import ProblemBox from '../components/ProblemBox.vue'
 import RunPanel from '../components/RunPanel.vue'
 import RunsDrawn from '../components/RunsDrawn.vue'
 import SettledDrawer from '../components/SettledDrawer.vue'
+import TakeAlong from '../components/TakeAlong.vue'
 import TestAccountPanel from '../components/TestAccountPanel.vue'
 import { useAct } from '../composables/act'
 import { useLoad } from '../composables/load'
@@ -55,6 +56,7 @@ const states: Record<string, [string, string]> = { waiting: ['◐', 'waiting'], 
         {{ it.provider || 'what the rules decide' }}, started at the {{ it.start }}</p></div>
       <div class="tools"><el-button v-if="alone" type="primary" @click="drive">Run it</el-button>
         <el-button :type="alone ? undefined : 'primary'" @click="begin">{{ alone ? 'Run it by a link' : 'Run it' }}</el-button><el-button @click="open = true">Change</el-button>
+        <TakeAlong kind="rehearsal" :name="name" :run="chosen" />
         <el-button type="danger" plain @click="remove">Remove</el-button></div></div>
     <p class="expect">Expected: <template v-for="(l, i) in it.expect" :key="l"><template v-if="i"> · </template><code>{{ l }}</code></template></p>
     <RunPanel v-if="chosen" :id="chosen" :key="chosen" :link="links[chosen]" @changed="changed" />

@@ -3,6 +3,7 @@ import { computed } from 'vue'
 import { api, take, type TraceNews, type TraceStep } from '../api/client'
 import FindingBox from '../components/FindingBox.vue'
 import ProblemBox from '../components/ProblemBox.vue'
+import TakeAlong from '../components/TakeAlong.vue'
 import StepsShown from '../components/StepsShown.vue'
 import { useLoad } from '../composables/load'
 import { useStream } from '../composables/stream'
@@ -35,8 +36,9 @@ const words: Record<string, string> = { entered: 'The person entered.', 'signed 
             {{ data.startedBy }}, took {{ data.milliseconds }} ms</p>
         <p v-if="data.run" class="waiting">This was run {{ data.run }} of a rehearsal, and counts as no real sign-in.</p>
       </div>
-      <p class="ways"><router-link v-if="data.application" :to="`/watch/traces/${data.id}/compare`">Compare with the last that entered</router-link>
-        <router-link v-if="keeps" :to="{ path: '/rehearse', query: { trace: data.id } }">Keep this as a rehearsal</router-link></p>
+      <div class="ways"><router-link v-if="data.application" :to="`/watch/traces/${data.id}/compare`">Compare with the last that entered</router-link>
+        <router-link v-if="keeps" :to="{ path: '/rehearse', query: { trace: data.id } }">Keep this as a rehearsal</router-link>
+        <TakeAlong kind="trace" :name="data.id" /></div>
     </div>
     <FindingBox v-if="failure" :finding="failure" />
     <section v-if="data.remedies?.length" class="sheet remedies"><h2>What would have let them in</h2>

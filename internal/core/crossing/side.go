@@ -197,12 +197,15 @@ type Protocol interface {
 	Fleeting() Fleeting
 }
 
-// Fleeting is what of a protocol's messages is bound to differ from one crossing to the next, by the names of values.
+// Fleeting is what of a protocol's messages is bound to differ from one crossing to the next, by the names of values, and
+// what of them says nothing of a person.
 type Fleeting struct {
 	Drawn []string // is made anew for each message, or follows from all of it
 	Timed []string // is a point in time
 	Names []string // is a person's name, and differs where Once says that such names are for one session
 	Once  string
+	// Technical is what says nothing of a person, beside what is above.
+	Technical []string
 }
 
 func providerSide(p *federation.Provider) ProviderSide { return p.Side.(ProviderSide) }

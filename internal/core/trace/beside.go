@@ -163,7 +163,7 @@ func valuesOf(s, other crossing.TraceStep) []federation.Value {
 			out = append(out, federation.Value{Label: c.What, Value: c.Found})
 		}
 	}
-	return append(out, flat(s.Octets)...)
+	return append(out, Flat(s.Octets)...)
 }
 
 // besides are the values that differ; a and b are when the steps were.
@@ -275,9 +275,9 @@ const within = " › "
 // mostValues is how many values of a message are held against others one by one; the rest is told by its digest.
 const mostValues = 2000
 
-// flat is a message value by value: XML by the names of its elements and attributes, JSON by those of its members, other
+// Flat is a message value by value: XML by the names of its elements and attributes, JSON by those of its members, other
 // texts line by line.
-func flat(octets string) (out []federation.Value) {
+func Flat(octets string) (out []federation.Value) {
 	switch {
 	case octets == "":
 		return nil

@@ -60,7 +60,7 @@ func TestValuesBesides(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			var got []string
-			for _, l := range anyProtocol.besides(flat(c.first), flat(c.second), noon, next) {
+			for _, l := range anyProtocol.besides(Flat(c.first), Flat(c.second), noon, next) {
 				label := strings.ReplaceAll(l.Label, "Response › Assertion › ", "")
 				switch {
 				case l.Bound:
@@ -161,9 +161,9 @@ func FuzzFlat(f *testing.F) {
 		f.Add(seed, seed)
 	}
 	f.Fuzz(func(t *testing.T, one, other string) {
-		a, b := flat(one), flat(other)
+		a, b := Flat(one), Flat(other)
 		require.LessOrEqual(t, len(a), mostValues+1)
-		require.Empty(t, anyProtocol.besides(a, flat(one), noon, noon))
+		require.Empty(t, anyProtocol.besides(a, Flat(one), noon, noon))
 		for _, l := range anyProtocol.besides(a, b, noon, noon) {
 			require.NotEqual(t, l.Before, l.After)
 			require.LessOrEqual(t, max(len(l.Before), len(l.After)), longest+99)

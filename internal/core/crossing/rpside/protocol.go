@@ -93,7 +93,7 @@ func (Protocol) Applications() bool { return false }
 
 // Fleeting implements crossing.Protocol.
 func (Protocol) Fleeting() crossing.Fleeting {
-	return crossing.Fleeting{Drawn: oidc.Drawn, Timed: oidc.Timed}
+	return crossing.Fleeting{Drawn: oidc.Drawn, Timed: oidc.Timed, Technical: oidc.Technical}
 }
 
 // Own is nothing.

@@ -55,7 +55,9 @@ func (Protocol) Fleeting() crossing.Fleeting {
 	return crossing.Fleeting{
 		Drawn: []string{"ID", "InResponseTo", "SessionIndex", "RelayState", "URI", "DigestValue", "SignatureValue", "CipherValue"},
 		Timed: []string{"IssueInstant", "NotBefore", "NotOnOrAfter", "AuthnInstant", "SessionNotOnOrAfter"},
-		Names: []string{"NameID"}, Once: string(saml.FormatTransient)}
+		Names: []string{"NameID"}, Once: string(saml.FormatTransient),
+		Technical: []string{"Issuer", "Audience", "AuthnContextClassRef", "AuthenticatingAuthority", "X509Certificate",
+			"StatusMessage", "RequesterID", "Artifact", "NameID format", "Entity ID", "Signed with", "Encrypted with"}}
 }
 
 // Own are our entity IDs.
