@@ -2,8 +2,10 @@ package e2e
 
 import (
 	"archive/zip"
+	"bufio"
 	"cmp"
 	"encoding/json"
+	"encoding/xml"
 	"io"
 	"net/http"
 	"net/url"
@@ -242,4 +244,167 @@ func (d *demo) opensOffline(t *testing.T, dir, page string) {
 	require.NotEqual(t, "run", do(c, chromedp.Title()))
 	require.Len(t, asked, 1, "it loads nothing but itself: %v", asked)
 	c.shot("bundle")
+}
+
+// Applications without a server of their own, and services, have faults too; the gate finds each. A provider of several
+// tenants lets in those of the tenants that are allowed.
+func TestFaultsOfOtherClients(t *testing.T) {
+	t.Parallel()
+	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
+	require.NoError(t, err)
+	defer d.stop()
+	run := d.runs(t)
+	found := func(app, want string) func() bool {
+		return func() bool {
+			list, err := client.Call(t.Context(), d.client(), api.ListTraces, api.TraceFilter{Search: want, Limit: 20})
+			require.NoError(t, err)
+			return slices.ContainsFunc(list.Items, func(h api.TraceHead) bool {
+				return h.Finding == want && (h.Application == app || h.Application == "")
+			})
+		}
+	}
+	c := startChromium(t)
+	for _, f := range standin.BrowserFaults() {
+		d.faulty(t, "refund-desk", f.Name)
+		c.open(d.host("refund-desk"))
+		c.press("Sign in")
+		if f.Finding == "pkce-other" || f.Finding == "grant-twice" {
+			if f.Finding == "pkce-other" {
+				c.atStandin("")
+			}
+			c.see("That did not work")
+		}
+		require.Eventually(t, found("refund-desk", f.Finding), 8*time.Second, 50*time.Millisecond, "browser %s", f.Name)
+	}
+	for _, f := range standin.TerminalFaults() {
+		read, write := io.Pipe()
+		done := make(chan int, 1)
+		go func() {
+			done <- d.stream(t, write, write, "standin", "terminal", "--gate", d.Base, "--client-id", "depot-terminal",
+				"--fault", f.Name)
+		}()
+		lines := bufio.NewScanner(read)
+		for lines.Scan() && !strings.HasPrefix(lines.Text(), "http") {
+			continue
+		}
+		v := newVisitor(t).get(lines.Text())
+		if strings.Contains(v.page.body, `name="password"`) {
+			v.through("yes")
+			go func() { _, _ = io.Copy(io.Discard, read) }()
+			require.NotZero(t, <-done, "terminal %s", f.Name)
+		}
+		_ = read.Close()
+		require.Eventually(t, found("depot-terminal", f.Finding), 8*time.Second, 50*time.Millisecond, "terminal %s", f.Name)
+	}
+	secret := secretIn(t, "feed-demo-secret-of-wrenmoor")
+	for _, f := range standin.ServiceFaults() {
+		_, _, code := d.cli(t, "", "standin", "service", "--gate", d.Base, "--client-id", "timetable-feed",
+			"--client-secret-file", secret, "--fault", f.Name, "--api", d.host("possession-planner")+"/api/possessions")
+		require.NotZero(t, code, f.Name)
+		require.Eventually(t, found("timetable-feed", f.Finding), 8*time.Second, 50*time.Millisecond, "service %s", f.Name)
+	}
+	run(1, "there is no fault", "standin", "service", "--gate", d.Base, "--client-id", "timetable-feed",
+		"--client-secret-file", secret, "--fault", "wrong-secre")
+
+	many := startStandin(t, "issuer", "--name", "many", "--gate", d.Base, "--client-id", "gate-of-many",
+		"--client-secret-file", secret, "--tenant", "rail-7", "--tenant", "tram-2")
+	run(0, "", "provider", "add", "many", "--issuer", many+"/common/v2", "--client-id", "gate-of-many",
+		"--client-secret-file", secret, "tenants=*")
+	run(0, "", "app", "set", "track-access", "provider=many", "--yes")
+	run(0, "", "rehearsal", "add", "many", "--app", "track-access", "--provider", "many", "--username", "ada.fenwick",
+		"--password-file", secretIn(t, "wrenmoor-demo"))
+	for tenants, want := range map[string]string{"tram-2": "tenant-refused", "rail-7": ""} {
+		run(0, "", "provider", "set", "many", "tenants="+tenants)
+		r := d.driven(t, "many")
+		if want == "" {
+			require.Equal(t, rehearsal.Passed, r.Verdict.State, "%+v", r.Verdict)
+		} else {
+			require.Equal(t, want, string(r.Verdict.Findings[0].Code))
+		}
+	}
+}
+
+// A test account that is refused is tried once, and then no more until somebody says so; sets give an exit status and a
+// file for build servers; one that turns is told once, by mail and by a signed token.
+func TestRehearsalsAlone(t *testing.T) {
+	t.Parallel()
+	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
+	require.NoError(t, err)
+	defer d.stop()
+	run := d.runs(t)
+	wrong, right := secretIn(t, "not it"), secretIn(t, "wrenmoor-demo")
+	run(2, "--password-file is given", "rehearsal", "add", "x", "--app", "crew-roster", "--password-file", right)
+	run(2, "--password-file", "rehearsal", "add", "x", "--app", "crew-roster", "--username", "u", "--password-file", "/none")
+	run(1, "no rehearsal \"x\"", "rehearsal", "show", "x")
+	run(1, "nothing says at which provider", "rehearsal", "add", "x", "--app", "track-access", "--username", "u")
+	run(1, "every", "rehearsal", "put", "driver-enters-roster", "every=30s")
+	run(2, "a name is given", "rehearse", "x", "--all")
+	run(2, "there is no output", "rehearse", "--all", "--output", "xml")
+
+	run(0, "driver-enters-roster", "rehearse", "--all")
+	run(0, "", "recipient", "put", "board", "title=Board", "address="+d.Recipient+"events", "about=rehearsals")
+	run(0, "", "rehearsal", "password", "driver-enters-roster", "--password-file", wrong)
+	shown := run(3, "test-account-refused", "rehearse", "driver-enters-roster")
+	require.NotContains(t, shown, "not it")
+	run(1, "test-account-refused", "rehearse", "driver-enters-roster")
+	runs, err := client.Call(t.Context(), d.client(), api.ListRuns, api.RunFilter{Named: api.Name("driver-enters-roster"), Limit: 9})
+	require.NoError(t, err)
+	require.Len(t, runs.Items, 2, "one try")
+	out := run(3, "", "rehearse", "--all", "--output", "junit")
+	var suites struct {
+		Suite struct {
+			Tests, Failures, Errors, Skipped int `xml:",attr"`
+		} `xml:"testsuite"`
+	}
+	require.NoError(t, xml.Unmarshal([]byte(strings.NewReplacer("tests=", "Tests=", "failures=", "Failures=", "errors=", "Errors=",
+		"skipped=", "Skipped=").Replace(out)), &suites))
+	require.Equal(t, [4]int{3, 0, 1, 1}, [4]int{suites.Suite.Tests, suites.Suite.Failures, suites.Suite.Errors, suites.Suite.Skipped})
+	run(0, "", "rehearsal", "resume", "driver-enters-roster")
+	run(3, "test-account-refused", "rehearse", "driver-enters-roster") // still the wrong one
+	run(0, "", "rehearsal", "password", "driver-enters-roster", "--password-file", right)
+	run(0, "passed", "rehearse", "driver-enters-roster")
+	run(0, "passed", "rehearse", "driver-enters-roster")
+	mailed := func(what string) int { return d.letters(t, "signal-box@wrenmoor.example", what) }
+	require.Eventually(t, func() bool { return mailed("Passes again") == 1 }, 10*time.Second, 100*time.Millisecond)
+	require.Equal(t, 1, mailed("Rehearsal fails"), "once, though it failed twice")
+	require.Eventually(t, func() bool {
+		res, err := http.Get(d.Recipient + "heard")
+		require.NoError(t, err)
+		defer res.Body.Close()
+		octets, err := io.ReadAll(res.Body)
+		require.NoError(t, err)
+		text := string(octets)
+		return strings.Count(text, "driver-enters-roster") == 2 && strings.Contains(text, "test-account-refused") &&
+			!strings.Contains(text, "ada.fenwick")
+	}, 10*time.Second, 100*time.Millisecond, "both turns, and no value of a person")
+	list := run(0, "", "rehearsal", "list", "--output", "json")
+	require.NotContains(t, list, "wrenmoor-demo")
+	require.Contains(t, list, `"username": "ada.fenwick"`)
+	for _, path := range []string{"objects/rehearsal/driver-enters-roster", "history?kind=rehearsal"} {
+		require.NotContains(t, d.raw(t, "/api/v1/"+path), "wrenmoor-demo")
+	}
+	metrics := d.raw(t, "/metrics")
+	require.Contains(t, metrics, `innergate_rehearsal_passed{rehearsal="driver-enters-roster"} 1`)
+	require.Contains(t, metrics, `innergate_rehearsal_seconds{rehearsal="driver-enters-roster"}`)
+
+	// The sign-in page changes: what cannot be driven is said, and a run by link remains.
+	run(0, "", "app", "set", "crew-roster", "ownStart=https://elsewhere.example/", "onlyOwnStarts=false")
+	run(0, "", "rehearsal", "put", "driver-enters-roster", "start=application", "opens="+d.Base+"/console/")
+	run(3, "endpoint-unreachable", "rehearse", "driver-enters-roster")
+	run(0, "", "rehearsal", "password", "driver-enters-roster", "--forget")
+	run(1, "it works once", "rehearse", "driver-enters-roster", "--wait", "1s")
+}
+
+// raw is what an address of the gate answers to an owner's token.
+func (d *demo) raw(t *testing.T, path string) string {
+	t.Helper()
+	req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, d.Base+path, nil)
+	require.NoError(t, err)
+	req.Header.Set("Authorization", "Bearer "+d.Token)
+	res, err := http.DefaultClient.Do(req)
+	require.NoError(t, err)
+	defer res.Body.Close()
+	octets, err := io.ReadAll(res.Body)
+	require.NoError(t, err)
+	return string(octets)
 }

@@ -175,7 +175,7 @@ func (d *running) oidcApplication(a scenarioApplication, n *records.NewRecord, o
 		out.Start = base + "/"
 	case "browser":
 		base, err = d.serve(func(string) (http.Handler, error) {
-			return (&standin.Browser{Name: a.Name, Title: a.Title, Issuer: issuer, ClientID: a.ClientID}).Handler(), nil
+			return (&standin.Browser{Name: a.Name, Title: a.Title, Issuer: issuer, ClientID: a.ClientID}).Handler()
 		})
 		t["redirectUris"], t["postLogoutRedirectUris"] = base+"/", base+"/"
 		out.Start = base + "/"

@@ -40,25 +40,32 @@ func (e *environment) clientStandins(common []ucli.Flag) []*ucli.Command {
 				return h, nil
 			})},
 		{Name: "browser", Usage: "a simulated application that runs in the browser; its redirect URI is BASE/",
-			Flags: served, Action: e.standin(func(cmd *ucli.Command, base string) (http.Handler, error) {
-				return (&standin.Browser{Name: cmd.String("name"), Title: titleOf(cmd), Issuer: cmd.String("gate"),
-					ClientID: cmd.String("client-id")}).Handler(), nil
+			Flags: append(slices.Clone(served), &ucli.StringFlag{Name: "fault",
+				Usage: "fault of its sign-ins: " + faults(standin.BrowserFaults())}),
+			Action: e.standin(func(cmd *ucli.Command, base string) (http.Handler, error) {
+				h, err := (&standin.Browser{Name: cmd.String("name"), Title: titleOf(cmd), Issuer: cmd.String("gate"),
+					ClientID: cmd.String("client-id"), Fault: cmd.String("fault")}).Handler()
+				if err != nil {
+					return nil, &usageError{err.Error(), "Give one of them with --fault, or none."}
+				}
+				return h, nil
 			})},
 		{Name: "terminal", Usage: "a simulated command that signs somebody in; its redirect URI is http://127.0.0.1/callback",
 			Flags: []ucli.Flag{id, issuer, &ucli.StringFlag{Name: "scope", Value: "openid profile email groups",
-				Usage: "what it asks for"}},
+				Usage: "what it asks for"}, &ucli.StringFlag{Name: "fault",
+				Usage: "fault of the sign-in: " + faults(standin.TerminalFaults())}},
 			Action: func(ctx context.Context, cmd *ucli.Command) error {
 				if err := e.asks(cmd); err != nil {
 					return err
 				}
 				return (&standin.Terminal{Issuer: cmd.String("gate"), ClientID: cmd.String("client-id"),
-					Scopes: cmd.String("scope"),
-					Out:    e.out}).Run(ctx)
+					Scopes: cmd.String("scope"), Fault: cmd.String("fault"), Out: e.out}).Run(ctx)
 			}},
 		{Name: "service", Usage: "a simulated program without people, which gets a token of its own and calls an API",
 			Flags: []ucli.Flag{id, issuer, secret, &ucli.StringFlag{Name: "resource",
 				Usage: "audience that the token is to name"},
-				&ucli.StringFlag{Name: "api", Usage: "address that it calls"}},
+				&ucli.StringFlag{Name: "api", Usage: "address that it calls"}, &ucli.StringFlag{Name: "fault",
+					Usage: "fault of its request: " + faults(standin.ServiceFaults())}},
 			Action: func(ctx context.Context, cmd *ucli.Command) error {
 				if err := e.asks(cmd); err != nil {
 					return err
@@ -68,7 +75,7 @@ func (e *environment) clientStandins(common []ucli.Flag) []*ucli.Command {
 					return err
 				}
 				return (&standin.Service{Issuer: cmd.String("gate"), ClientID: cmd.String("client-id"), Secret: text,
-					Resource: cmd.String("resource"), API: cmd.String("api"), Out: e.out}).Run(ctx)
+					Resource: cmd.String("resource"), API: cmd.String("api"), Fault: cmd.String("fault"), Out: e.out}).Run(ctx)
 			}},
 	}
 }
@@ -78,6 +85,7 @@ func (e *environment) issuer(flags []ucli.Flag) *ucli.Command {
 	return &ucli.Command{Name: "issuer",
 		Usage: "a simulated OpenID provider, or, with --oauth2, one without ID tokens; the gate is its client",
 		Flags: append(flags, &ucli.BoolFlag{Name: "oauth2", Usage: "without ID tokens: who somebody is tells BASE/api/me"},
+			&ucli.StringSliceFlag{Name: "tenant", Usage: "one of several tenants, each with an issuer BASE/TENANT/v2; people are of the first; repeat it"},
 			&ucli.StringFlag{Name: "fault", Usage: "fault of its answers: " + faults(standin.IssuerFaults(false))}),
 		Action: e.standin(func(cmd *ucli.Command, base string) (http.Handler, error) {
 			people, err := app.People()
@@ -96,7 +104,7 @@ func (e *environment) issuer(flags []ucli.Flag) *ucli.Command {
 				return nil, &usageError{"--client-id is missing", "Give the client ID that the gate has here."}
 			}
 			h, err := (&standin.Issuer{Name: cmd.String("name"), Title: titleOf(cmd), Base: base, Plain: cmd.Bool("oauth2"),
-				Gate: strings.TrimSuffix(cmd.String("gate"), "/"), ClientID: cmd.String("client-id"), Secret: text,
+				Tenants: cmd.StringSlice("tenant"), Gate: strings.TrimSuffix(cmd.String("gate"), "/"), ClientID: cmd.String("client-id"), Secret: text,
 				Domain: "@wrenmoor.example", People: people, Pair: pair, Fault: cmd.String("fault")}).Handler()
 			if err != nil {
 				return nil, &usageError{err.Error(), "Give one of them with --fault, or none."}

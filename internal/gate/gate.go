@@ -362,6 +362,7 @@ func (g *Gate) sweep() {
 			g.working.Go(func() { g.report("telling recipients failed", g.Recipients.Tell(g.ctx)) })
 			g.working.Go(func() { g.report("ending rehearsals failed", g.Rehearsals.Sweep(g.ctx)) })
 			g.working.Go(func() { g.report("running rehearsals failed", g.Unattended.Due(g.ctx)) })
+			g.working.Go(func() { g.report("mailing of rehearsals failed", g.Unattended.Mail(g.ctx)) })
 		case <-tick.C:
 			g.sessions.Sweep(g.now())
 			g.tries.Sweep(g.now())
@@ -377,7 +378,6 @@ func (g *Gate) sweep() {
 			// None of them waits for another one's counterparts.
 			g.working.Go(func() { g.report("sending failed", g.Outbox.SendDue(g.ctx)) })
 			g.working.Go(func() { g.report("announcing failed", g.Phases.Announce(g.ctx)) })
-			g.working.Go(func() { g.report("mailing of rehearsals failed", g.Unattended.Mail(g.ctx)) })
 			g.working.Go(func() { g.report("refreshing failed", g.Exchange.RefreshDue(g.ctx)) })
 			g.working.Go(func() { g.report("asking for copies failed", g.Copies.RefreshDue(g.ctx)) })
 		}

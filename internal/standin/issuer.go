@@ -1,6 +1,7 @@
 package standin
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/base64"
@@ -24,8 +25,9 @@ type Issuer struct {
 	Name, Title string
 	Base        string // its own address
 	Plain       bool
-	Gate        string // base address of the gate
-	Record      string // name of its record there; Name if empty
+	Tenants     []string // that it serves: its issuer has a place for them, and people are of the first unless they say
+	Gate        string   // base address of the gate
+	Record      string   // name of its record there; Name if empty
 	ClientID    string
 	Secret      string // empty for any
 	SecretID    string // identifier of the secret, which people paste in its place
@@ -86,6 +88,9 @@ func (i *Issuer) Handler() (http.Handler, error) {
 		return limitBody(mux), nil
 	}
 	mux.HandleFunc("GET /.well-known/openid-configuration", i.discovery)
+	if len(i.Tenants) > 0 {
+		mux.HandleFunc("GET /{tenant}/v2/.well-known/openid-configuration", i.discovery)
+	}
 	mux.HandleFunc("GET /userinfo", i.userInfo)
 	mux.HandleFunc("GET /jwks", i.jwks)
 	mux.HandleFunc("GET /end-session", i.endSession)
@@ -120,7 +125,7 @@ func (i *Issuer) callback() string { return i.Gate + "/oidc/rp/" + i.Record + "/
 
 // discovery is what it says of itself.
 func (i *Issuer) discovery(w http.ResponseWriter, r *http.Request) {
-	d := map[string]any{"issuer": i.Base, "authorization_endpoint": i.Base + "/authorize",
+	d := map[string]any{"issuer": i.issuer("{tenantid}"), "authorization_endpoint": i.Base + "/authorize",
 		"token_endpoint": i.Base + "/token", "userinfo_endpoint": i.Base + "/userinfo", "jwks_uri": i.Base + "/jwks",
 		"end_session_endpoint": i.Base + "/end-session", "scopes_supported": []string{"openid", "profile", "email",
 			"groups", "offline_access"},
@@ -139,6 +144,19 @@ func (i *Issuer) discovery(w http.ResponseWriter, r *http.Request) {
 		}
 	}
 	writeJSON(w, http.StatusOK, d)
+}
+
+// issuer is what it calls itself: of a tenant, where it serves several.
+func (i *Issuer) issuer(tenant string) string {
+	if len(i.Tenants) == 0 {
+		return i.Base
+	}
+	return i.Base + "/" + tenant + "/v2"
+}
+
+// tenant is whose somebody is.
+func (i *Issuer) tenant(p Person) string {
+	return cmp.Or(p.Tenant, strings.Join(i.Tenants[:min(1, len(i.Tenants))], ""))
 }
 
 const contextPassword = "urn:oasis:names:tc:SAML:2.0:ac:classes:PasswordProtectedTransport"
@@ -231,6 +249,9 @@ func (i *Issuer) grant(w http.ResponseWriter, r *http.Request, q url.Values, l l
 		}
 		delete(m.claims, "at_hash")
 		out.Set("id_token", i.signed(g, m))
+	}
+	if len(i.Tenants) > 0 && !out.Has("iss") {
+		out.Set("iss", i.issuer(i.tenant(l.person)))
 	}
 	i.answer(w, r, q, i.spoiled(fault, out))
 }

@@ -45,7 +45,10 @@ type HeardChange struct {
 	Who    string          `json:"who"`
 	State  string          `json:"state"`
 	Values []string        `json:"values"`
-	Whole  string          `json:"-"` // as it stood in the token
+	// Of a rehearsal that turned; events of people have numbers of their own.
+	Rehearsal string `json:"rehearsal,omitempty"`
+	Finding   string `json:"finding,omitempty"`
+	Whole     string `json:"-"` // as it stood in the token
 }
 
 // Moment is when it was.
@@ -173,7 +176,9 @@ func (r *Recipient) keep(t told) error {
 			if err := json.Unmarshal(octets, &h); err != nil {
 				return err
 			}
-			if n := len(r.heard); n == 0 || r.heard[n-1].Number < h.Number {
+			if !slices.ContainsFunc(r.heard, func(o HeardChange) bool {
+				return o.Number >= h.Number && (o.Rehearsal == "") == (h.Rehearsal == "")
+			}) {
 				r.heard = append(r.heard, h)
 			}
 		}

@@ -45,6 +45,7 @@ type Person struct {
 	// an empty list is none.
 	Mails        []string `yaml:"mails"`
 	Entitlements []string `yaml:"entitlements"`
+	Tenant       string   `yaml:"tenant"` // at a provider of several, "" for the first
 }
 
 // Mail is the person's first address, "" if they have none.

@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"slices"
 	"time"
 
 	"innergate.example/innergate/internal/core/oidc"
@@ -20,11 +21,40 @@ type Terminal struct {
 	Issuer   string
 	ClientID string
 	Scopes   string
+	Fault    string
 	Out      io.Writer
+}
+
+var terminalFaults = []Fault{
+	{"no-pkce", "there is no code challenge", "pkce-missing"},
+	{"other-path", "the redirect URI has another path than the registered one", "redirect-uri-unregistered"},
+	{"unknown-client", "the client ID differs by a letter", "application-unknown"},
+	{"wrong-verifier", "the code verifier is another one", "pkce-other"},
+	{"code-twice", "the code is redeemed twice", "grant-twice"},
+}
+
+// TerminalFaults are the faults of a stand-in command.
+func TerminalFaults() []Fault { return slices.Clone(terminalFaults) }
+
+// asks is an authorization request as the fault would have it.
+func (t *Terminal) asks(q url.Values) url.Values {
+	switch t.Fault {
+	case "no-pkce":
+		q.Del("code_challenge")
+		q.Del("code_challenge_method")
+	case "other-path":
+		q.Set("redirect_uri", q.Get("redirect_uri")+"/other")
+	case "unknown-client":
+		q.Set("client_id", q.Get("client_id")+"l")
+	}
+	return q
 }
 
 // Run signs somebody in.
 func (t *Terminal) Run(ctx context.Context) error {
+	if err := known(t.Fault, terminalFaults); err != nil {
+		return err
+	}
 	p, err := discover(ctx, t.Issuer)
 	if err != nil {
 		return err
@@ -37,9 +67,9 @@ func (t *Terminal) Run(ctx context.Context) error {
 	verifier, state, nonce := secretText(), secretText(), secretText()
 	answers, stop := listen(ln, state)
 	defer stop()
-	fmt.Fprintf(t.Out, "open this address to sign in:\n%s?%s\n", p.Authorize, url.Values{"client_id": {t.ClientID},
+	fmt.Fprintf(t.Out, "open this address to sign in:\n%s?%s\n", p.Authorize, t.asks(url.Values{"client_id": {t.ClientID},
 		"response_type": {"code"}, "redirect_uri": {back}, "scope": {t.Scopes}, "state": {state}, "nonce": {nonce},
-		"code_challenge": {oidc.Challenge(verifier)}, "code_challenge_method": {"S256"}}.Encode())
+		"code_challenge": {oidc.Challenge(verifier)}, "code_challenge_method": {"S256"}}).Encode())
 	var answer url.Values
 	select {
 	case <-ctx.Done():
@@ -54,7 +84,13 @@ func (t *Terminal) Run(ctx context.Context) error {
 	}
 	q := &call{client: &Client{ClientID: t.ClientID}, to: p, form: url.Values{"grant_type": {"authorization_code"},
 		"code": {answer.Get("code")}, "redirect_uri": {back}, "code_verifier": {verifier}}}
+	if t.Fault == "wrong-verifier" {
+		q.form.Set("code_verifier", secretText())
+	}
 	got, err := q.send(ctx)
+	if err == nil && t.Fault == "code-twice" {
+		_, err = q.send(ctx)
+	}
 	if err != nil {
 		return err
 	}
@@ -109,7 +145,37 @@ func (t *Terminal) tell(ctx context.Context, p provider, got tokens, nonce strin
 type Service struct {
 	Issuer, ClientID, Secret string
 	Resource, API            string
+	Fault                    string
 	Out                      io.Writer
+}
+
+var serviceFaults = []Fault{
+	{"wrong-secret", "the client secret is another one", "client-secret-other"},
+	{"unknown-client", "the client ID differs by a letter", "application-unknown"},
+	{"foreign-resource", "the token is wanted for an API that is not on record", "oauth-request"},
+	{"scope-grows", "a scope is wanted that is not on record", "oauth-request"},
+	{"for-people", "it asks as if somebody signed in", "oauth-request"},
+}
+
+// ServiceFaults are the faults of a stand-in service.
+func ServiceFaults() []Fault { return slices.Clone(serviceFaults) }
+
+// spoils has a request for a token be as the fault would have it.
+func (s *Service) spoils(q *call) *call {
+	switch s.Fault {
+	case "wrong-secret":
+		q.secret += "x"
+	case "unknown-client":
+		q.client.ClientID += "l"
+	case "foreign-resource":
+		q.form.Set("resource", "https://somebody-else.example/")
+	case "scope-grows":
+		q.form.Set("scope", "possessions.everything")
+	case "for-people":
+		q.form.Set("grant_type", "authorization_code")
+		q.form.Set("code", secretText())
+	}
+	return q
 }
 
 // Run makes one call.
@@ -118,11 +184,14 @@ func (s *Service) Run(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if err := known(s.Fault, serviceFaults); err != nil {
+		return err
+	}
 	form := url.Values{"grant_type": {"client_credentials"}}
 	if s.Resource != "" {
 		form.Set("resource", s.Resource)
 	}
-	got, err := (&call{client: &Client{ClientID: s.ClientID}, to: p, form: form, secret: s.Secret}).send(ctx)
+	got, err := s.spoils(&call{client: &Client{ClientID: s.ClientID}, to: p, form: form, secret: s.Secret}).send(ctx)
 	if err != nil {
 		return err
 	}
