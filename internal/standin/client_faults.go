@@ -29,7 +29,7 @@ var clientFaults = []clientFault{
 	{Fault: Fault{"no-pkce", "there is no code challenge", "pkce-missing"}, ask: func(_ *Client, q url.Values) {
 		q.Del("code_challenge")
 		q.Del("code_challenge_method")
-	}},
+	}, redeem: func(q *call) { q.form.Del("code_verifier") }},
 	{Fault: Fault{"plain-pkce", "the code challenge is the verifier itself", "pkce-missing"},
 		ask: func(_ *Client, q url.Values) { q.Set("code_challenge_method", "plain") }},
 	{Fault: Fault{"twice", "a parameter comes twice", "oauth-request"},

@@ -12,6 +12,13 @@ export function days(iso: string): string {
   return n === 1 ? 'in 1 day' : `in ${n} days`
 }
 
+/** How far away a time is that comes soon. */
+export function soon(iso: string): string {
+  const minutes = Math.max(1, Math.round((Date.parse(iso) - Date.now()) / 60_000))
+  if (minutes < 90) return `in ${minutes} min`
+  return minutes < 48 * 60 ? `in ${Math.round(minutes / 60)} h` : days(iso)
+}
+
 /** Local date and time; seconds only where they tell something. */
 export const local = (iso: string) => new Date(iso).toLocaleString(undefined, { year: 'numeric', month: 'short',
   day: 'numeric', hour: '2-digit', minute: '2-digit', second: '2-digit', hourCycle: 'h23' })

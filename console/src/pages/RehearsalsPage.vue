@@ -7,7 +7,7 @@ import RunsDrawn from '../components/RunsDrawn.vue'
 import SettledDrawer from '../components/SettledDrawer.vue'
 import { useAct } from '../composables/act'
 import { useLoad } from '../composables/load'
-import { ago, days as away, local } from '../composables/words'
+import { ago, local, soon } from '../composables/words'
 
 /** Saved sign-in tests, and what their newest runs came to. */
 const route = useRoute()
@@ -75,7 +75,7 @@ watch(() => text(route.query.trace), (trace) => trace && act(async () => {
     <el-table-column label="Provider" min-width="140"><template #default="{ row }">{{ row.provider || 'as the rules decide' }}</template></el-table-column>
     <el-table-column label="Starts at" width="130"><template #default="{ row }">the {{ row.start }}</template></el-table-column>
     <el-table-column label="By itself" min-width="150"><template #default="{ row }"><span v-if="row.account?.finding" class="refused">✕ {{ row.username }}</span><span v-else-if="row.account">{{ row.username }}</span><span v-else-if="row.username" class="waiting">▲ no password</span><span v-else>–</span>
-      <template v-if="row.next && !row.next.startsWith('0001')"><br><time class="quiet" :title="row.next">next {{ away(row.next) }}</time></template></template></el-table-column>
+      <template v-if="row.next && !row.next.startsWith('0001')"><br><time class="quiet" :title="row.next">next {{ soon(row.next) }}</time></template></template></el-table-column>
     <el-table-column label="When" width="120"><template #default="{ row }"><time v-if="row.state" :title="local(row.at)">{{ ago(row.at) }}</time><span v-else>–</span></template></el-table-column>
     <template #empty>No rehearsals yet. Save one: an application, and what is expected of a sign-in to it. Or keep a recorded sign-in as one, from its trace.</template>
   </el-table>
