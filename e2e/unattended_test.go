@@ -127,6 +127,7 @@ func TestTheTour(t *testing.T) {
 	out, err := exec.CommandContext(t.Context(), binary, "demo", "--tour", "--listen", "127.0.0.1:0").CombinedOutput()
 	require.NoError(t, err, string(out))
 	require.Contains(t, string(out), "All 12 mistakes were found, and mended.")
+	require.Contains(t, string(out), "[application-refuses]", "of one that has no account")
 
 	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
 	require.NoError(t, err)

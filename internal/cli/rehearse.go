@@ -350,7 +350,7 @@ func (e *environment) startsRun(ctx context.Context, cmd *ucli.Command, c *clien
 		return api.Run{}, err
 	}
 	at := slices.IndexFunc(list.Items, func(r api.Rehearsal) bool { return r.Name == name })
-	if at >= 0 && list.Items[at].Account != nil && !cmd.Bool("by-link") {
+	if at >= 0 && list.Items[at].Account != nil && !cmd.Bool("by-link") && cmd.String("client-secret-file") == "" {
 		r, err := client.Call(ctx, c, api.DriveRun, api.Name(name))
 		if err == nil {
 			fmt.Fprintf(e.err, "Run %d of %s: the gate signs in as %s at %s.\n", r.ID, r.Rehearsal, list.Items[at].Username,

@@ -446,7 +446,7 @@ func TestEndpointsThatMoveWait(t *testing.T) {
 	r := newRig(t)
 	p := r.provides("oakhollow", nil).add(nil)
 	thief := r.provides("thief", nil)
-	p.Issuer.Fault = "other-host"
+	p.Issuer.Switch("other-host")
 	got, err := r.Exchange.Refresh(ctx, tester, change.KindProvider, "oakhollow")
 	require.NoError(t, err)
 	require.Equal(t, "waiting", got.Outcome)
@@ -455,18 +455,18 @@ func TestEndpointsThatMoveWait(t *testing.T) {
 	o, _ := p.through(driving.Browser{}, "roster", "")
 	require.NotNil(t, o.Departure, "people go on signing in as before: %v", o.Finding)
 	require.Zero(t, thief.asks["/token"].Load())
-	p.Issuer.Fault = ""
+	p.Issuer.Switch("")
 	got, err = r.Exchange.Refresh(ctx, tester, change.KindProvider, "oakhollow")
 	require.NoError(t, err)
 	require.Equal(t, "unchanged", got.Outcome)
 
-	p.Issuer.Fault = "only-shared"
+	p.Issuer.Switch("only-shared")
 	got, err = r.Exchange.Refresh(ctx, tester, change.KindProvider, "oakhollow")
 	require.NoError(t, err)
 	require.Equal(t, "applied", got.Outcome)
 	require.Equal(t, finding.ChangedAlgorithm, got.Findings[0].Code)
 	require.Contains(t, got.Findings[0].Error(), "HS256", "with the difference")
-	p.Issuer.Fault = "document-mismatch"
+	p.Issuer.Switch("document-mismatch")
 	got, err = r.Exchange.Refresh(ctx, tester, change.KindProvider, "oakhollow")
 	require.NoError(t, err)
 	require.Equal(t, "waiting", got.Outcome, "another issuer waits as well")

@@ -73,9 +73,11 @@ func TestRehearsalsRunByThemselves(t *testing.T) {
 	r.passes(20 * time.Second)
 	r.over("ada", len(all)) // and nothing was changed meanwhile
 	require.NoError(t, r.sets("application", "roster", federation.Settings{"notes": "else"}))
+	_, _, err = r.Rehearsals.Begin(ctx, tester, "ada", true) // the gate is stopped before it gets on
+	require.NoError(t, err)
 	r.restart()
 	r.passes(20 * time.Second)
-	r.over("ada", len(all)+1) // now it was
+	r.over("ada", len(all)+2) // now it was, and what was left behind has ended
 }
 
 // The password of a test account goes to no host that it was not given for, and nobody reads it.

@@ -98,6 +98,9 @@ func (i *Issuer) Handler() (http.Handler, error) {
 	return limitBody(mux), nil
 }
 
+// Switch switches a fault on, or, by "", off.
+func (i *Issuer) Switch(fault string) { i.fault.set(fault) }
+
 func (i *Issuer) page(title string) page {
 	v := page{Kind: "Stand-in OpenID provider", Name: i.Name, Title: title, Faults: SignInFaults(i.Plain), Fault: i.fault.is(),
 		People: i.People, Issuer: i.Base, Gate: i.Gate, Plain: i.Plain}

@@ -211,8 +211,11 @@ func (p Page) complains() string {
 
 // undriven is the finding that nobody but a person can go on from a page.
 func (p Page) undriven(because string) *finding.Finding {
-	return finding.New(finding.RehearsalUndriven, finding.Fact("Page", p.Where()), finding.Passing("Title", p.Title),
-		finding.Fact("Because", because))
+	f := finding.New(finding.RehearsalUndriven, finding.Fact("Page", p.Where()))
+	if p.Title != "" {
+		f = f.With(finding.Passing("Title", p.Title))
+	}
+	return f.With(finding.Fact("Because", because))
 }
 
 // Undriven is the finding that a run cannot go on by itself from an address.

@@ -71,6 +71,9 @@ func TestNextOnAPage(t *testing.T) {
 		m, err := c.by.Next(rehearsal.ReadPage(at, []byte(c.html)))
 		if err != nil {
 			require.Contains(t, err.Error()+string(finding.Of(err).Code), c.want, what)
+			if c.want != string(finding.TestAccountRefused) {
+				require.Equal(t, finding.RehearsalUndriven, finding.Of(err).Code, what)
+			}
 			continue
 		}
 		got := map[bool]string{true: "POST ", false: "GET "}[m.Post] + m.Address.String() + " " + m.Fields.Encode()

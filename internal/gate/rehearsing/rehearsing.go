@@ -604,6 +604,18 @@ func (rm *Room) end(ctx context.Context, id int64) (next Run, goes bool, err err
 	return next, true, nil
 }
 
+// Alone are the runs that go on and that nobody attends.
+func (rm *Room) Alone() (out []int64) {
+	rm.mu.Lock()
+	defer rm.mu.Unlock()
+	for id, r := range rm.open {
+		if r.Unattended {
+			out = append(out, id)
+		}
+	}
+	return out
+}
+
 // Sweep ends the runs whose time is over.
 func (rm *Room) Sweep(ctx context.Context) error {
 	var due []int64

@@ -2,6 +2,8 @@ package rehearsing
 
 import (
 	"context"
+	"maps"
+	"slices"
 	"time"
 
 	"innergate.example/innergate/internal/core/crossing"
@@ -13,7 +15,7 @@ import (
 )
 
 // Standing is a sum over what a rehearsal goes by: its own settings, the application and the provider as they say, and
-// the rules of access and provider selection that may be about it. Phases are none of it: a rehearsal passes over
+// the rules of access and provider selection that may be about it, what these name, and the gate's own keys. Phases are none of it: a rehearsal passes over
 // them.
 func Standing(snap *federation.Snapshot, plan *federation.RehearsalPlan) string {
 	parts := []any{plan.Revision}
@@ -24,7 +26,17 @@ func Standing(snap *federation.Snapshot, plan *federation.RehearsalPlan) string 
 	add := func(r federation.Record) {
 		b := r.Copy()
 		b.Basic().Rollout = federation.Rollout{}
-		parts = append(parts, b.Describe())
+		parts = append(parts, b.Describe(), b.Part().Describe())
+		for _, to := range r.Refers() { // sets, roles: what it goes by under another name
+			if o, there := snap.Object(to.Ref); there && to.Kind != federation.KindProvider && to.Kind != federation.KindApplication {
+				parts = append(parts, to.Ref, o.At())
+			}
+		}
+	}
+	for _, purpose := range slices.Sorted(maps.Keys(snap.Gate.Keys)) {
+		if now := snap.Gate.Keys[purpose].Current; now != nil {
+			parts = append(parts, purpose, now.Certificate.DER)
+		}
 	}
 	add(app)
 	for _, n := range []federation.Name{plan.Provider, app.Provider} {

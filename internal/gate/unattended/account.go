@@ -47,10 +47,11 @@ type Room struct {
 
 	mu      sync.Mutex
 	queue   []*job
-	busy    map[string]bool // accounts in use
-	working int
-	looked  *federation.Snapshot // that was looked at for changes
-	quiet   time.Time            // when it last became another one
+	busy    map[string]bool             // accounts in use
+	under   []*job                      // that are under way
+	plans   []*federation.RehearsalPlan // those that run by themselves, in looked
+	looked  *federation.Snapshot        // that was looked at for changes
+	quiet   time.Time                   // when it last became another one
 	stands  map[federation.Name]string
 	changed map[federation.Name]time.Time // since when something that a rehearsal goes by is another
 	began   map[federation.Name]time.Time // when the last run by schedule began

@@ -73,7 +73,7 @@ func (rm *Room) job(ctx context.Context, by change.By, plan *federation.Rehearsa
 func (rm *Room) pump() {
 	rm.mu.Lock()
 	defer rm.mu.Unlock()
-	for i := 0; i < len(rm.queue) && rm.working < atOnce; {
+	for i := 0; i < len(rm.queue) && len(rm.under) < atOnce; {
 		j := rm.queue[i]
 		if rm.busy[j.account] {
 			i++
@@ -81,7 +81,7 @@ func (rm *Room) pump() {
 		}
 		rm.queue = slices.Delete(rm.queue, i, i+1)
 		rm.busy[j.account] = true
-		rm.working++
+		rm.under = append(rm.under, j)
 		rm.Go(func() {
 			defer rm.pump()
 			defer rm.leaves(j)
@@ -93,7 +93,7 @@ func (rm *Room) pump() {
 func (rm *Room) leaves(j *job) {
 	rm.mu.Lock()
 	defer rm.mu.Unlock()
-	rm.working--
+	rm.under = slices.DeleteFunc(rm.under, func(o *job) bool { return o == j })
 	delete(rm.busy, j.account)
 }
 
@@ -106,7 +106,9 @@ func (rm *Room) works(j *job) {
 			rm.Log.Warn("a rehearsal could not begin by itself", "rehearsal", j.plan.Name, "error", err)
 			return
 		}
+		rm.mu.Lock()
 		j.run, j.link = run.ID, link
+		rm.mu.Unlock()
 	}
 	if _, err := rm.run(ctx, j); err != nil && ctx.Err() == nil {
 		rm.Log.Error("a rehearsal that runs by itself failed", "rehearsal", j.plan.Name, "error", err)
@@ -116,12 +118,12 @@ func (rm *Room) works(j *job) {
 // Due starts what is due: by its schedule, or because something that it goes by was changed.
 func (rm *Room) Due(ctx context.Context) error {
 	snap, now := rm.Records.Snapshot(), rm.Now()
-	plans := slices.DeleteFunc(snap.AllRehearsals(), func(p *federation.RehearsalPlan) bool {
-		return p.Every == 0 && !p.AfterChanges
-	})
-	if err := rm.looks(ctx, snap, plans, now); err != nil {
+	if err := rm.looks(ctx, snap, now); err != nil {
 		return err
 	}
+	rm.mu.Lock()
+	plans := rm.plans
+	rm.mu.Unlock()
 	var all error
 	for _, plan := range plans {
 		who := rm.due(plan, now)
@@ -147,25 +149,32 @@ func (rm *Room) Due(ctx context.Context) error {
 	return all
 }
 
-// looks notes which rehearsals go by something that is another now.
-func (rm *Room) looks(ctx context.Context, snap *federation.Snapshot, plans []*federation.RehearsalPlan,
-	now time.Time) error {
+// looks notes which rehearsals go by something that is another now. The first time it ends the runs that went on when the
+// gate was stopped: nobody goes on with them.
+func (rm *Room) looks(ctx context.Context, snap *federation.Snapshot, now time.Time) error {
 	rm.mu.Lock()
 	first, same := rm.looked == nil, rm.looked == snap
 	rm.mu.Unlock()
 	if same {
 		return nil
 	}
+	plans := slices.DeleteFunc(snap.AllRehearsals(), func(p *federation.RehearsalPlan) bool {
+		return p.Every == 0 && !p.AfterChanges
+	})
 	before := map[federation.Name]bool{} // what ran, and before something was changed
 	began := map[federation.Name]time.Time{}
 	if first {
+		left, err := rm.abandoned(ctx)
+		if err != nil {
+			return err
+		}
 		proofs, err := rm.Rehearsals.Proofs(ctx)
 		if err != nil {
 			return err
 		}
 		for _, of := range proofs {
 			for _, p := range of {
-				before[p.Rehearsal], began[p.Rehearsal] = p.Before && !p.At.IsZero(), p.At
+				before[p.Rehearsal], began[p.Rehearsal] = p.Before && !p.At.IsZero() || left[p.Rehearsal], p.At
 			}
 		}
 	}
@@ -184,8 +193,26 @@ func (rm *Room) looks(ctx context.Context, snap *federation.Snapshot, plans []*f
 			rm.changed[plan.Name] = now
 		}
 	}
-	rm.looked, rm.quiet, rm.stands = snap, now, stands
+	rm.looked, rm.quiet, rm.stands, rm.plans = snap, now, stands, plans
 	return nil
+}
+
+// abandoned ends the runs that nobody attends and nobody goes through any more, and says of which rehearsals they were.
+func (rm *Room) abandoned(ctx context.Context) (of map[federation.Name]bool, all error) {
+	rm.mu.Lock()
+	mine := map[int64]bool{}
+	for _, j := range append(slices.Clone(rm.queue), rm.under...) {
+		mine[j.run] = true
+	}
+	rm.mu.Unlock()
+	of = map[federation.Name]bool{}
+	for _, id := range rm.Rehearsals.Alone() {
+		if !mine[id] {
+			run, err := rm.Rehearsals.End(ctx, id)
+			of[run.Rehearsal], all = true, errors.Join(all, err)
+		}
+	}
+	return of, all
 }
 
 // due says why a rehearsal is to run now, "" if it is not.
