@@ -2,11 +2,12 @@
 # make demo    the same, then the gate with demo data and stand-ins
 # make test    everything tests need, then every test
 # make bench   measurements as ratios
+# make load    what whole crossings cost the gate: docs/load.md and its plot
 # make crash   the tests that try to break it, for longer
 # make race    the tests of what many do at once, under the race detector
 # make fuzz    every reader of foreign input, for FUZZ_TIME each (60s); an input that fails stays as test data
 
-.PHONY: build demo test bench crash race fuzz console docs
+.PHONY: build demo test bench load crash race fuzz console docs
 export CGO_ENABLED = 1
 VERSION := $(shell git describe --tags --always 2>/dev/null || echo dev)
 
@@ -50,6 +51,12 @@ fuzz:
 	    said=$$(go test -run '^$$' -fuzz "^$$target$$" -fuzztime $(FUZZ_TIME) -fuzzminimizetime 2s ./$$package 2>&1) || { echo "$$said"; exit 1; }; \
 	    echo "$$said" | tail -n 3; \
 	  done; done
+
+# Each flow is driven for LOAD_TIME as fast as it goes, and then at parts of that.
+LOAD_TIME ?= 8s
+load: build
+	INNERGATE_BIN=$(CURDIR)/bin/innergate INNERGATE_LOAD=$(CURDIR)/docs INNERGATE_LOAD_TIME=$(LOAD_TIME) \
+		go test -count=1 -timeout 30m -v -run 'TestLoad$$' ./e2e
 
 bench: build
 	{ go test -run '^$$' -bench . -benchtime 2s ./internal/core/xmlsec ./internal/core/expression ./internal/core/profile ./internal/core/policy ./internal/gate; \

@@ -74,7 +74,7 @@ func newLoad(t *testing.T, kind string) *load {
 	run := d.runs(t)
 	run(0, "", "provider", "add", "load", "--metadata", file("idp.xml", saml.WriteIDPMetadata(saml.IDPFace{
 		EntityID: "https://load-idp.example/saml", SSO: "https://load-idp.example/sso",
-		Keys: []keys.Certificate{l.idp.Certificate}})), "create=true")
+		Keys: []keys.Certificate{l.idp.Certificate}})))
 	run(0, "", "app", "add", "load-saml", "--provider", "load", "--metadata", file("sp.xml",
 		saml.WriteSPMetadata(saml.SPFace{EntityID: loadApp, ACS: loadApp + "/acs"})))
 	out := run(0, "", "app", "add", "load-client", "--provider", "load", "--kind", "web", "--client-id", loadClient, "--redirect-uri",
@@ -169,9 +169,8 @@ func (l *load) toSAML() error {
 func (l *load) code() (code, verifier string, err error) {
 	verifier = fresh() + fresh()
 	res, text, err := l.begins(l.Base + "/oidc/op/authorize?" + url.Values{"client_id": {loadClient}, "response_type": {"code"},
-		"redirect_uri": {"https://load-client.example/back"}, "scope": {"openid email groups offline_access"}, "state": {fresh()},
-		"nonce": {fresh()}, "code_challenge": {oidc.Challenge(verifier)}, "code_challenge_method": {"S256"},
-		"prompt": {"consent"}}.Encode())
+		"redirect_uri": {"https://load-client.example/back"}, "scope": {"openid email groups"}, "state": {fresh()},
+		"nonce": {fresh()}, "code_challenge": {oidc.Challenge(verifier)}, "code_challenge_method": {"S256"}}.Encode())
 	if err != nil {
 		return "", "", err
 	}
@@ -414,7 +413,7 @@ func TestLoad(t *testing.T) {
 		l.stop()
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(to, "load.md"), []byte(loadTable(all, floor)), 0o644))
-	require.NoError(t, loadPlot(all, filepath.Join(to, "load.png")))
+	require.NoError(t, loadPlot(all, filepath.Join(to, "screenshots", "load.png")))
 }
 
 // loadTable is the table for people.
