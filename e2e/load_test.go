@@ -471,6 +471,7 @@ func loadPlot(all []figures, path string) error {
 	p.Legend.Add("all else", upper)
 	p.Legend.Top = true
 	p.NominalX(names...)
+	p.X.Min, p.X.Max, p.Y.Max = -0.6, float64(len(all))-0.4, p.Y.Max*1.25 // room for the legend
 	return p.Save(12*vg.Inch, 7*vg.Inch, path)
 }
 

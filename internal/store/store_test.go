@@ -469,7 +469,7 @@ func TestFreePagesOfEarlierBuilds(t *testing.T) {
 		newer := "0005"
 		if last == "0014" {
 			newer = "0015"
-			for _, statement := range []string{"DELETE FROM migrations WHERE id IN ('0016', '0017', '0018', '0019', '0020', '0021')",
+			for _, statement := range []string{"DELETE FROM migrations WHERE id IN ('0016', '0017', '0018', '0019', '0020', '0021', '0022')", "DROP TABLE test_account_rows", "DROP TABLE rehearsal_turn_rows",
 				"DROP TABLE rehearsal_run_rows", "DROP TABLE rehearsal_made_rows", "ALTER TABLE session_rows DROP COLUMN run",
 				"DROP TABLE person_event_rows", "DROP TABLE recipient_rows", "ALTER TABLE person_rows DROP COLUMN revision",
 				"DROP TABLE use_rows", "DROP TABLE admission_rows", "DROP TABLE request_rows",

@@ -187,17 +187,22 @@ func (t *TraceLog) run() {
 	}
 }
 
-// gather takes what else is waiting.
+// gathers is how long what comes is gathered before it is written together. Whoever waits for it does not wait so long.
+const gathers = 25 * time.Millisecond
+
+// gather takes what comes within a moment, as long as nobody waits for it.
 func (t *TraceLog) gather(first entry) []entry {
 	batch := []entry{first}
-	for len(batch) < 256 {
+	end := time.NewTimer(gathers)
+	defer end.Stop()
+	for len(batch) < 256 && batch[len(batch)-1].written == nil {
 		select {
 		case e, ok := <-t.entries:
 			if !ok {
 				return batch
 			}
 			batch = append(batch, e)
-		default:
+		case <-end.C:
 			return batch
 		}
 	}
@@ -247,12 +252,16 @@ func (t *TraceLog) write(tx *gorm.DB, e entry) error {
 	if row.Verified {
 		limit = traceOctets
 	}
+	steps := make([]StepRow, 0, len(e.steps))
 	for _, st := range e.steps {
 		if row.Octets+int64(len(st)) > limit || row.Steps >= traceSteps {
 			break
 		}
 		row.Octets, row.Steps = row.Octets+int64(len(st)), row.Steps+1
-		if err := tx.Create(&StepRow{Trace: row.ID, Sealed: t.s.Seal("trace", st)}).Error; err != nil {
+		steps = append(steps, StepRow{Trace: row.ID, Sealed: t.s.Seal("trace", st)})
+	}
+	if len(steps) > 0 {
+		if err := tx.Create(&steps).Error; err != nil {
 			return err
 		}
 	}
