@@ -413,7 +413,7 @@ func TestLoad(t *testing.T) {
 		l.stop()
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(to, "load.md"), []byte(loadTable(all, floor)), 0o644))
-	require.NoError(t, loadPlot(all, filepath.Join(to, "screenshots", "load.png")))
+	require.NoError(t, loadPlot(all, filepath.Join(to, "load.png")))
 }
 
 // loadTable is the table for people.
@@ -433,7 +433,7 @@ func loadTable(all []figures, floor map[string]float64) string {
 		}
 		fmt.Fprintf(&out, " | %.0f | %.0f |\n", f.disk, f.memoryMB)
 	}
-	out.WriteString("\n![What a crossing costs](screenshots/load.png)\n")
+	out.WriteString("\n![What a crossing costs](load.png)\n")
 	return out.String()
 }
 
