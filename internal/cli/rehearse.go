@@ -358,6 +358,10 @@ func (e *environment) startsRun(ctx context.Context, cmd *ucli.Command, c *clien
 		}
 		return r, err
 	}
+	if at >= 0 && list.Items[at].Username != "" && list.Items[at].Account == nil {
+		fmt.Fprintf(e.err, "No password is on record for %s; the gate would go through it by itself with one: innergate rehearsal password %s --password-file FILE\n",
+			list.Items[at].Username, name)
+	}
 	r, err := client.Call(ctx, c, api.BeginRun, api.Name(name))
 	if err != nil {
 		return r, err

@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"net/http/cookiejar"
 	"net/url"
+	"path"
 	"strings"
 
 	"golang.org/x/net/publicsuffix"
@@ -50,7 +51,7 @@ type answer struct {
 func (b *browser) own(u *url.URL) bool { return u.Scheme == b.base.Scheme && u.Host == b.base.Host }
 
 // closed are addresses of the gate that no sign-in passes through: nobody leads the browser there.
-var closed = []string{"/api/", "/console/", "/metrics", "/healthz", "/readyz"}
+var closed = []string{"/api/", "/console/", "/metrics/", "/healthz/", "/readyz/"}
 
 // sees whether the browser may go to an address. The error is a finding.
 func (b *browser) may(u *url.URL) error {
@@ -59,7 +60,7 @@ func (b *browser) may(u *url.URL) error {
 		return rehearsal.Undriven(u, "this is no address of a page")
 	case b.own(u):
 		for _, c := range closed {
-			if strings.HasPrefix(u.Path+"/", c) {
+			if strings.HasPrefix(path.Clean("/"+u.Path)+"/", c) { // as the server reads it
 				return rehearsal.Undriven(u, "no sign-in passes through this address")
 			}
 		}

@@ -40,6 +40,7 @@ func TestTheBrowserStaysInItsBounds(t *testing.T) {
 	mux.HandleFunc("/elsewhere", to(303, "https://evil.example/"))
 	mux.HandleFunc("/api", to(303, "http://gate.example/api/v1/owners"))
 	mux.HandleFunc("/metrics", to(303, "http://gate.example/metrics"))
+	mux.HandleFunc("/odd", to(303, "http://gate.example/x/..//./metrics"))
 	mux.HandleFunc("/again", to(307, "/taken"))
 	mux.HandleFunc("/file", to(303, "file:///etc/passwd"))
 	mux.HandleFunc("/acs", to(307, "http://gate.example/acs"))
@@ -69,6 +70,7 @@ func TestTheBrowserStaysInItsBounds(t *testing.T) {
 		"a host on no record":         {"/elsewhere", "", out, "evil.example, a host that is on no record"},
 		"the gate's API":              {"/api", "", out, "no sign-in passes through"},
 		"the gate's figures":          {"/metrics", "", out, "no sign-in passes through"},
+		"them in other words":         {"/odd", "", out, "no sign-in passes through"},
 		"a password sent on":          {"/again", "pw", out, "have the password sent on"},
 		"no address of a page":        {"/file", "", out, "no address of a page"},
 		"cookies by host":             {"/cookie", "", out, "title here=1"},
