@@ -25,7 +25,7 @@ function draw() {
   const looks = [['passed', 'passed', 'circle'], ['failed', 'refused', 'path://M0 0L10 10M10 0L0 10'], ['stopped', 'waiting', 'emptyCircle']] as const
   chart.setOption({
     animation: false, textStyle: { fontFamily: 'inherit' },
-    grid: { left: props.one ? 56 : 190, right: 24, top: 34, bottom: 28 },
+    grid: { left: props.one ? 56 : 190, right: 24, top: props.one ? 56 : 34, bottom: 28 },
     legend: { top: 0, left: 0, textStyle: { color: colour('ink') }, itemWidth: 12, itemHeight: 12, itemGap: 28 },
     tooltip: { backgroundColor: colour('sheet'), borderColor: colour('line'), textStyle: { color: colour('ink') },
       formatter: (p: { data: { of: Schemas['PastRun'] } }) => { const r = p.data.of; const text = document.createElement('span'); text.textContent = `${r.rehearsal}, run ${r.id}: ${r.state}${r.took ? `, ${(r.took / 1000).toFixed(2)} s` : ''}, ${local(r.ended)}`; return text } },

@@ -65,5 +65,5 @@ const after = (name: string) => stops.value[stops.value.findIndex((s) => s.name 
 .what p { margin: 2px 0 0; color: var(--quiet) }
 .tools { flex: none }
 .mend { margin: 12px 0 0 40px; display: flex; gap: 12px; align-items: center; flex-wrap: wrap }
-@media (max-width: 640px) { .line { flex-wrap: wrap } .mend { margin-left: 0 } }
+@media (max-width: 640px) { .line { flex-wrap: wrap } .what { flex-basis: calc(100% - 40px) } .mend { margin-left: 0 } }
 </style>
