@@ -398,6 +398,16 @@ func TestRehearsalsAlone(t *testing.T) {
 	require.Contains(t, metrics, `innergate_rehearsal_passed{rehearsal="driver-enters-roster"} 1`)
 	require.Contains(t, metrics, `innergate_rehearsal_seconds{rehearsal="driver-enters-roster"}`)
 
+	// Of a provider that keeps the browser once it has the password, a run that nobody started is the last one.
+	d.faulty(t, "oakhollow", "stays")
+	run(0, "", "rehearsal", "add", "kept", "--app", "track-access", "--provider", "oakhollow", "--username", "mina.thorne",
+		"--password-file", secretIn(t, "oakhollow-demo"), "--after-changes")
+	require.Eventually(t, func() bool {
+		_, err := client.Call(t.Context(), d.client(), api.DriveRun, api.Name("kept"))
+		return err != nil && strings.Contains(err.Error(), "does not take the user name or the password")
+	}, 25*time.Second, 3*time.Second)
+	d.faulty(t, "oakhollow", "")
+
 	// The sign-in page changes: what cannot be driven is said, and a run by link remains.
 	run(0, "", "app", "set", "crew-roster", "ownStart=https://elsewhere.example/", "onlyOwnStarts=false")
 	run(0, "", "rehearsal", "put", "driver-enters-roster", "start=application", "opens="+d.Base+"/console/")

@@ -61,6 +61,7 @@ func TestNextOnAPage(t *testing.T) {
 		"by a script":  {ada, "https://idp.example/", `<div id=app></div><script src=app.js></script>`, "made by a script"},
 		"in a frame":   {ada, "https://idp.example/", `<iframe src=/in></iframe>`, "in a frame"},
 		"two forms":    {ada, "https://idp.example/", `<form action=/a></form><form action=/b></form>`, "several forms"},
+		"very deep":    {ada, "https://idp.example/", strings.Repeat("<div>", 300_000) + form, "leads nowhere"},
 		"nothing":      {ada, "https://idp.example/", "", "leads nowhere"},
 		"script:":      {ada, "https://idp.example/", `<form method=post action="javascript:alert(1)"><button>x</button></form>`, "leads to no address"},
 		"as a file":    {ada, "https://idp.example/", `<form method=post enctype=text/plain><button>x</button></form>`, "text/plain"},

@@ -53,17 +53,39 @@ func (rm *Room) drive(ctx context.Context, j *job) error {
 	defer cancel()
 	err = d.goes(ctx, rehearsal.Goes(link))
 	if ctx.Err() != nil {
-		return rehearsal.Undriven(d.at(), "it took more than 90 seconds")
+		err = rehearsal.Undriven(d.at(), "it took more than 90 seconds")
 	}
-	if finding.Is(err, finding.TestAccountRefused) {
-		now := rm.Now().UTC()
-		octets, _ := json.Marshal(finding.Of(err)) // always of what JSON has
-		row.Refused, row.Finding = &now, string(octets)
-		if err := rm.Store.RefuseTestAccount(context.WithoutCancel(ctx), row); err != nil {
-			return err
-		}
+	refused := d.refused(ctx, err)
+	if refused == nil {
+		return err
+	}
+	now := rm.Now().UTC()
+	octets, _ := json.Marshal(refused) // always of what JSON has
+	row.Refused, row.Finding = &now, string(octets)
+	if failed := rm.Store.RefuseTestAccount(context.WithoutCancel(ctx), row); failed != nil {
+		return failed
 	}
 	return err
+}
+
+// refused is why the account is not to be used any more, nil if it may be: the provider did not take it; or, in a run that
+// nobody started, it kept the browser once it had the password. Whatever it showed then, it would be shown again and
+// again.
+func (d *driven) refused(ctx context.Context, err error) *finding.Finding {
+	f := finding.Of(err)
+	alone := d.job.by.Who == bySchedule || d.job.by.Who == byChange
+	switch {
+	case finding.Is(err, finding.TestAccountRefused):
+		return f
+	case f == nil || !d.typist.Typed || !alone:
+		return nil
+	}
+	run, failed := d.room.Rehearsals.Get(context.WithoutCancel(ctx), d.job.run)
+	if failed != nil || run.Seen.Stage != rehearsal.AtProvider {
+		return nil
+	}
+	return finding.New(finding.TestAccountRefused, append([]finding.Evidence{finding.Fact("User name", d.typist.Username),
+		finding.Fact("After the password", f.Title)}, f.Evidence...)...)
 }
 
 // hosts are those that a sign-in may pass through, and how each is asked.

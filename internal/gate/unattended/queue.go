@@ -10,6 +10,7 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/jobs"
 	"innergate.example/innergate/internal/gate/rehearsing"
 )
 
@@ -85,7 +86,10 @@ func (rm *Room) pump() {
 		rm.Go(func() {
 			defer rm.pump()
 			defer rm.leaves(j)
-			rm.works(j)
+			// What stands on pages is foreign: a mistake in reading it ends this run, and not the gate.
+			if _, err := jobs.Whole(func() (any, error) { rm.works(j); return nil, nil }); err != nil {
+				rm.Log.Error("a rehearsal failed by our own fault", "rehearsal", j.plan.Name, "error", err)
+			}
 		})
 	}
 }
