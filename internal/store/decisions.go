@@ -17,12 +17,12 @@ type Decided struct {
 	Last                time.Time
 }
 
-// decided counts what decided.
-func decided(tx *gorm.DB, app, ground string) error {
+// decided counts what decided, so many times.
+func decided(tx *gorm.DB, app, ground string, times int) error {
 	now := tx.NowFunc().UTC()
-	return tx.Exec(`INSERT INTO decision_rows (ground, application, day, count, last) VALUES (?, ?, ?, 1, ?)
-		ON CONFLICT (ground, application, day) DO UPDATE SET count = count + 1, last = excluded.last`,
-		ground, app, now.Format(time.DateOnly), now).Error
+	return tx.Exec(`INSERT INTO decision_rows (ground, application, day, count, last) VALUES (?, ?, ?, ?, ?)
+		ON CONFLICT (ground, application, day) DO UPDATE SET count = count + excluded.count, last = excluded.last`,
+		ground, app, now.Format(time.DateOnly), times, now).Error
 }
 
 // Decided gives what decided in the last days, of one application or of all. It waits for what has been recorded up to

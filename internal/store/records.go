@@ -359,9 +359,9 @@ func (s *Store) Once(ctx context.Context, key []byte, until time.Time) (bool, er
 
 // WasUsed reports whether such a note is there.
 func (s *Store) WasUsed(ctx context.Context, key []byte) (bool, error) {
-	var n int64
-	err := s.Read.WithContext(ctx).Model(&UsedRow{}).Where("key = ?", key).Count(&n).Error
-	return n > 0, err
+	var is bool
+	err := s.Read.WithContext(ctx).Raw("SELECT EXISTS(SELECT 1 FROM used_rows WHERE key = ?)", key).Row().Scan(&is)
+	return is, err
 }
 
 // NotOnce takes such a note back: nothing was done.

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"embed"
 	"errors"
 	"fmt"
@@ -28,16 +29,35 @@ import (
 const (
 	mainOptions  = "_journal_mode=WAL&_busy_timeout=5000&_foreign_keys=on&_synchronous=FULL&_txlock=immediate&_secure_delete=true&_cache_size=-65536" + cached
 	readOptions  = "mode=ro&_busy_timeout=5000&_query_only=on" + cached
-	traceOptions = "_journal_mode=WAL&_busy_timeout=5000&_synchronous=NORMAL&_txlock=immediate&_secure_delete=true"
+	traceOptions = "_journal_mode=WAL&_busy_timeout=5000&_synchronous=NORMAL&_txlock=immediate&_secure_delete=true" + cached
 )
 
 // cached keeps statements prepared, of each connection: preparing one takes longer
 // than most of what is asked.
 const cached = "&_stmt_cache_size=100"
 
+// driverName is that of the driver whose connections undo what they must from memory: SQLite would make a file for it,
+// and delete it again, in many transactions.
+const driverName = "sqlite3 of the gate"
+
+func init() {
+	sql.Register(driverName, &sqlite3.SQLiteDriver{ConnectHook: func(c *sqlite3.SQLiteConn) error {
+		_, err := c.Exec("PRAGMA temp_store = MEMORY", nil)
+		return err
+	}})
+}
+
+// A value that is compared, and that the index does not take, might be 0 or 1, by which SQLite would choose another way;
+// so it prepares the statement anew with each value (sqlite3VdbeReprepareOnBind), which takes longer than all the rest.
+// What is known to be text or octets is neither.
+const (
+	asText   = "CAST( ? AS TEXT)"
+	asOctets = "CAST( ? AS BLOB)" // GORM takes octets after a parenthesis for a list
+)
+
 func connect(file, options string, conns int) (*gorm.DB, error) {
 	dsn := (&url.URL{Scheme: "file", Opaque: (&url.URL{Path: file}).EscapedPath(), RawQuery: options}).String()
-	db, err := gorm.Open(sqlite.Open(dsn), &gorm.Config{TranslateError: true, SkipDefaultTransaction: true,
+	db, err := gorm.Open(sqlite.New(sqlite.Config{DSN: dsn, DriverName: driverName}), &gorm.Config{TranslateError: true, SkipDefaultTransaction: true,
 		Logger: logger.Discard, NowFunc: func() time.Time { return time.Now().UTC() }})
 	if err != nil {
 		return nil, fmt.Errorf("opening %s: %w", filepath.Base(file), err)
@@ -224,6 +244,9 @@ func (s *Store) writer() {
 // has been told anything yet, whoever it happened to fails, and the others are run
 // again, each alone.
 func (s *Store) commit(batch []op) {
+	if s.atOnce(batch) {
+		return
+	}
 	results := make([]error, len(batch))
 	reached := len(batch)
 	err := s.write.Transaction(func(tx *gorm.DB) error {
@@ -254,6 +277,27 @@ func (s *Store) commit(batch []op) {
 		}
 		s.commit([]op{o})
 	}
+}
+
+// atOnce commits transactions as one, without anything that would undo a single one of them: most fail at nothing. False
+// if one does; then none has happened.
+func (s *Store) atOnce(batch []op) bool {
+	err := s.write.Transaction(func(tx *gorm.DB) error {
+		for _, o := range batch {
+			if err := run(tx, o.do); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return false
+	}
+	s.note(nil)
+	for _, o := range batch {
+		o.reply <- nil
+	}
+	return true
 }
 
 // IsUnwritable reports whether an error is that the disk takes no writes: it is full, can

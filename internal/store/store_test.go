@@ -349,6 +349,7 @@ func TestStepsOfTheSchemaAreFrozen(t *testing.T) {
 		"main-0018.sql": "9d0103c7223dafc4", "main-0019.sql": "3af12d7b52da6d80", "main-0020.sql": "44b57680de269c40",
 		"traces-0005.sql": "e7804f26f0e1d3d1", "traces-0006.sql": "b09c04ecabc01e60",
 		"main-0021.sql": "9572da7f8cfd09c1", "traces-0007.sql": "45eaf4b3d2772d36", "main-0022.sql": "5963be87de0325f9",
+		"traces-0008.sql": "78b0adaca12cb0ca",
 		"traces-0001.sql": "9a67da4c8f08ae4f", "traces-0002.sql": "bfe9e1902ce14877",
 	}
 	files, err := os.ReadDir("schema")
@@ -483,7 +484,7 @@ func TestFreePagesOfEarlierBuilds(t *testing.T) {
 			}
 		}
 		if newer == "0005" {
-			for _, statement := range []string{"DELETE FROM migrations WHERE id IN ('0006', '0007')", "DROP TABLE decision_rows",
+			for _, statement := range []string{"DELETE FROM migrations WHERE id IN ('0006', '0007', '0008')", "DROP TABLE decision_rows", "DROP TABLE part_rows",
 				"ALTER TABLE trace_rows DROP COLUMN run",
 				"DROP INDEX trace_of_account", "ALTER TABLE trace_rows DROP COLUMN account"} {
 				_, err = db.Exec(statement)

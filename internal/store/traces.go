@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"log/slog"
@@ -11,7 +12,6 @@ import (
 	"time"
 
 	"gorm.io/gorm"
-	"gorm.io/gorm/clause"
 )
 
 // TraceLimits say how much is kept of traces; the oldest go first. What comes of
@@ -99,21 +99,11 @@ func newTraceLog(s *Store, limits TraceLimits, log *slog.Logger) *TraceLog {
 // Record adds steps to a trace, and what a turn was decided on, if that is
 // given, and sets its head. Both are marshalled to JSON and sealed.
 func (t *TraceLog) Record(head TraceHead, steps []any, inputs any) {
-	e := entry{head: head}
-	marshal := func(v any) []byte {
-		octets, err := json.Marshal(v)
-		if err != nil {
-			t.log.Error("a trace step cannot be written", "trace", head.ID, "error", err)
-		}
-		return octets
-	}
-	for _, st := range steps {
-		if octets := marshal(st); octets != nil {
-			e.steps = append(e.steps, octets)
-		}
-	}
+	e := entry{head: head, steps: t.encoded(head.ID, steps)}
 	if inputs != nil {
-		e.inputs = marshal(inputs)
+		if all := t.encoded(head.ID, []any{inputs}); len(all) > 0 {
+			e.inputs = all[0]
+		}
 	}
 	t.queue(e)
 }
@@ -121,16 +111,28 @@ func (t *TraceLog) Record(head TraceHead, steps []any, inputs any) {
 // Append adds steps to a trace that is there. With a result, its result and finding are others
 // than they were.
 func (t *TraceLog) Append(id string, steps []any, result, finding string) {
-	e := entry{head: TraceHead{ID: id, Result: result, Finding: finding}, adds: true}
-	for _, st := range steps {
-		octets, err := json.Marshal(st)
-		if err != nil {
+	t.queue(entry{head: TraceHead{ID: id, Result: result, Finding: finding}, adds: true, steps: t.encoded(id, steps)})
+}
+
+// encoded gives each in JSON, with the marks of XML as they are: nobody puts it into a page without another encoding.
+func (t *TraceLog) encoded(id string, all []any) (out [][]byte) {
+	var b bytes.Buffer
+	to := json.NewEncoder(&b)
+	to.SetEscapeHTML(false)
+	ends := make([]int, 0, len(all))
+	for _, v := range all {
+		if err := to.Encode(v); err != nil {
 			t.log.Error("a trace step cannot be written", "trace", id, "error", err)
 			continue
 		}
-		e.steps = append(e.steps, octets)
+		ends = append(ends, b.Len())
 	}
-	t.queue(e)
+	at := 0
+	for _, end := range ends {
+		out = append(out, b.Bytes()[at:end-1:end-1]) // without the line break
+		at = end
+	}
+	return out
 }
 
 func (t *TraceLog) queue(e entry) {
@@ -164,10 +166,14 @@ func (t *TraceLog) run() {
 	for first := range t.entries {
 		batch := t.gather(first)
 		err := t.s.traces.Transaction(func(tx *gorm.DB) error {
+			b := &traceBatch{t: t, tx: tx, rows: map[string]*TraceRow{}, counts: map[[2]string]int{}}
 			for _, e := range batch {
-				if err := t.write(tx, e); err != nil {
+				if err := b.write(e); err != nil {
 					return err
 				}
+			}
+			if err := b.finish(); err != nil {
+				return err
 			}
 			if written += len(batch); written >= 500 {
 				written = 0
@@ -210,68 +216,59 @@ func (t *TraceLog) gather(first entry) []entry {
 }
 
 // write adds to one trace, as far as its bounds allow.
-func (t *TraceLog) write(tx *gorm.DB, e entry) error {
+func (b *traceBatch) write(e entry) error {
 	if e.written != nil {
 		return nil
 	}
-	var row TraceRow
-	if err := tx.Where("id = ?", e.head.ID).Limit(1).Find(&row).Error; err != nil {
+	row, err := b.row(e.head.ID)
+	if err != nil {
 		return err
 	}
-	h := e.head
-	if e.adds && row.ID == "" {
+	switch {
+	case e.adds && row.ID == "":
 		return nil // it made room for others
+	case !e.adds:
+		b.heads(row, e.head)
+	case e.head.Result != "":
+		row.Result, row.Finding = e.head.Result, e.head.Finding
 	}
-	if e.adds {
-		h = TraceHead{ID: row.ID, Started: row.Started, Application: row.Application, Provider: row.Provider,
-			StartedBy: row.StartedBy, Result: row.Result, Finding: row.Finding, Millis: row.Millis, Verified: row.Verified,
-			Account: row.Account, Run: row.Run}
+	limit := int64(strangerOctets)
+	if row.Verified {
+		limit = traceOctets
 	}
-	if e.adds && e.head.Result != "" {
-		h.Result, h.Finding = e.head.Result, e.head.Finding
+	p := part{}
+	for _, st := range e.steps {
+		if row.Octets+int64(len(st)) > limit || row.Steps >= traceSteps {
+			break
+		}
+		row.Octets, row.Steps = row.Octets+int64(len(st)), row.Steps+1
+		p.steps = append(p.steps, st)
 	}
-	row.ID, row.Started, row.Application, row.Provider, row.StartedBy = h.ID, h.Started, h.Application, h.Provider,
-		h.StartedBy
+	if n := int64(len(e.inputs)); n > 0 && row.Octets+n <= limit {
+		row.Octets, p.inputs = row.Octets+n, e.inputs
+	}
+	if len(p.steps) == 0 && p.inputs == nil {
+		return nil
+	}
+	return b.tx.Exec("INSERT INTO part_rows (trace, sealed) VALUES (?, ?)", row.ID, b.t.s.Seal("trace part", p.pack())).Error
+}
+
+// heads sets the head of a trace to that of its latest turn.
+func (b *traceBatch) heads(row *TraceRow, h TraceHead) {
+	row.ID, row.Started, row.Application, row.Provider, row.StartedBy = h.ID, h.Started, h.Application, h.Provider, h.StartedBy
 	row.Result, row.Finding, row.Millis, row.Verified = h.Result, h.Finding, h.Millis, row.Verified || h.Verified
 	row.Run = h.Run
 	if h.Account != 0 {
 		row.Account = h.Account
 	}
 	if h.Person != "" {
-		row.Named = t.s.Seal("trace person", []byte(h.Person))
+		row.Named = b.t.s.Seal("trace person", []byte(h.Person))
 	}
-	for _, ground := range h.Grounds {
-		if h.Run != "" {
-			break // a rehearsal is no use of a rule
-		}
-		if err := decided(tx, h.Application, ground); err != nil {
-			return err
+	if h.Run == "" { // a rehearsal is no use of a rule
+		for _, ground := range h.Grounds {
+			b.counts[[2]string{ground, h.Application}]++
 		}
 	}
-	limit := int64(strangerOctets)
-	if row.Verified {
-		limit = traceOctets
-	}
-	steps := make([]StepRow, 0, len(e.steps))
-	for _, st := range e.steps {
-		if row.Octets+int64(len(st)) > limit || row.Steps >= traceSteps {
-			break
-		}
-		row.Octets, row.Steps = row.Octets+int64(len(st)), row.Steps+1
-		steps = append(steps, StepRow{Trace: row.ID, Sealed: t.s.Seal("trace", st)})
-	}
-	if len(steps) > 0 {
-		if err := tx.Create(&steps).Error; err != nil {
-			return err
-		}
-	}
-	if n := int64(len(e.inputs)); n > 0 && row.Octets+n <= limit {
-		row.Octets += n
-		if err := tx.Create(&EntryRow{Trace: row.ID, Sealed: t.s.Seal("trace inputs", e.inputs)}).Error; err != nil {
-			return err
-		}
-	}
-	return tx.Clauses(clause.OnConflict{UpdateAll: true}).Create(&row).Error
 }
 
 // prune removes what is beyond the limits.
@@ -307,7 +304,7 @@ func (l TraceLimits) prune(tx *gorm.DB) error {
 func drop(tx *gorm.DB, ids []string) error {
 	for ; len(ids) > 0; ids = ids[min(len(ids), 500):] {
 		part := ids[:min(len(ids), 500)]
-		for _, row := range []any{&StepRow{}, &EntryRow{}} {
+		for _, row := range []any{&StepRow{}, &EntryRow{}, &PartRow{}} {
 			if err := tx.Where("trace IN ?", part).Delete(row).Error; err != nil {
 				return err
 			}
@@ -352,13 +349,12 @@ func (t *TraceLog) leave(tx *gorm.DB, waited time.Time) error {
 		return err
 	}
 	for _, id := range ids {
-		var step StepRow
-		if err := tx.Where("trace = ?", id).Order("id DESC").Limit(1).Find(&step).Error; err != nil {
+		steps, err := t.stepsOf(tx, id)
+		if err != nil {
 			return err
 		}
 		var last struct{ To string }
-		if plain, err := t.s.Open("trace", step.Sealed); err == nil && json.Unmarshal(plain, &last) == nil &&
-			last.To == "provider" {
+		if n := len(steps); n > 0 && json.Unmarshal(steps[n-1], &last) == nil && last.To == "provider" {
 			gone = append(gone, id)
 		}
 	}
@@ -552,37 +548,15 @@ func (t *TraceLog) Get(ctx context.Context, id string) (TraceHead, []json.RawMes
 	if err := t.s.traces.WithContext(ctx).Where("id = ?", id).Take(&row).Error; err != nil {
 		return TraceHead{}, nil, err
 	}
-	var rows []StepRow
-	if err := t.s.traces.WithContext(ctx).Where("trace = ?", id).Order("id").Find(&rows).Error; err != nil {
-		return TraceHead{}, nil, err
-	}
-	var steps []json.RawMessage
-	for _, r := range rows {
-		plain, err := t.s.Open("trace", r.Sealed)
-		if err != nil {
-			return TraceHead{}, nil, err
-		}
-		steps = append(steps, plain)
-	}
-	return t.head(row), steps, nil
+	steps, err := t.stepsOf(t.s.traces.WithContext(ctx), id)
+	return t.head(row), steps, err
 }
 
 // Inputs gives what the turns of a crossing were decided on, in JSON.
 func (t *TraceLog) Inputs(ctx context.Context, id string) ([]json.RawMessage, error) {
 	t.settle(ctx)
-	var rows []EntryRow
-	if err := t.s.traces.WithContext(ctx).Where("trace = ?", id).Order("id").Find(&rows).Error; err != nil {
-		return nil, err
-	}
-	var out []json.RawMessage
-	for _, r := range rows {
-		plain, err := t.s.Open("trace inputs", r.Sealed)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, plain)
-	}
-	return out, nil
+	all, err := t.inputsOf(t.s.traces.WithContext(ctx), []string{id})
+	return all[id], err
 }
 
 // page is how many traces Each reads at a time.
@@ -602,7 +576,11 @@ func (t *TraceLog) Each(ctx context.Context, f TraceFilter, do func(TraceHead, [
 		if err := q.Find(&rows).Error; err != nil || len(rows) == 0 {
 			return err
 		}
-		inputs, err := t.inputs(ctx, rows)
+		ids := make([]string, len(rows))
+		for i, r := range rows {
+			ids[i] = r.ID
+		}
+		inputs, err := t.inputsOf(t.s.traces.WithContext(ctx), ids)
 		if err != nil {
 			return err
 		}
@@ -635,27 +613,6 @@ func (t *TraceLog) Count(ctx context.Context, f TraceFilter) (n int64, err error
 	t.settle(ctx)
 	err = f.proved(t.s.traces.WithContext(ctx).Model(&TraceRow{})).Count(&n).Error
 	return n, err
-}
-
-// inputs are what the turns of several traces were decided on.
-func (t *TraceLog) inputs(ctx context.Context, of []TraceRow) (map[string][]json.RawMessage, error) {
-	ids := make([]string, len(of))
-	for i, r := range of {
-		ids[i] = r.ID
-	}
-	var rows []EntryRow
-	if err := t.s.traces.WithContext(ctx).Where("trace IN ?", ids).Order("id").Find(&rows).Error; err != nil {
-		return nil, err
-	}
-	out := make(map[string][]json.RawMessage, len(of))
-	for _, r := range rows {
-		plain, err := t.s.Open("trace inputs", r.Sealed)
-		if err != nil {
-			return nil, err
-		}
-		out[r.Trace] = append(out[r.Trace], plain)
-	}
-	return out, nil
 }
 
 // sealNames seals names of people that were written before they were sealed.

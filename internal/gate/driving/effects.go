@@ -53,6 +53,9 @@ type writing struct {
 	entrant person.Person     // whose it is, as it was decided
 	record  record            // as it is kept
 	dropped []string          // crossings that had to make room
+	tied    bool              // the crossing was ended in the session
+	let     map[int64]bool    // who was seen to be let in still, within the transaction
+	stands  bool              // so was the session
 }
 
 // Again begins anew: the transaction may be run again.
@@ -60,6 +63,7 @@ func (w *writing) Again() {
 	if w.person = w.got.Person; w.fresh {
 		w.session.Person = w.entrant
 	}
+	w.tied, w.stands, w.let = false, false, nil
 }
 
 // prepare makes what has to be made once, however often the transaction is run.
@@ -131,8 +135,12 @@ func stores[E crossing.Effect](p *performing.Performer, do func(*writing, *perfo
 
 // end ends the crossing.
 func (w *writing) end(s *performing.Storing, e crossing.End) error {
-	done := s.Tx.Model(&store.CrossingRow{}).Where("id = ? AND ended = ?", w.got.State.ID, false).Update("ended", true)
-	if done.Error == nil && done.RowsAffected != 1 {
+	into := ""
+	if w.fresh {
+		into, w.tied = w.session.Lasting, true
+	}
+	first, err := store.EndCrossing(s.Tx, w.got.State.ID, into)
+	if err == nil && !first {
 		return performing.Lost(e)
 	}
 	s.After(func() {
@@ -142,12 +150,12 @@ func (w *writing) end(s *performing.Storing, e crossing.End) error {
 		}
 		w.rm.crossings.ended(w.got.State.ID, lasting)
 	})
-	return done.Error
+	return err
 }
 
 // once consumes what counts once. Where a crossing found it used before, it is refused for that already.
 func (rm *Room) once(s *performing.Storing, e crossing.Once) error {
-	err := s.Tx.Create(&store.UsedRow{Key: UsedKey(e), Until: e.Until.UTC()}).Error
+	err := store.PutUsed(s.Tx, UsedKey(e), e.Until)
 	if !store.IsTaken(err) {
 		return err
 	}
@@ -217,18 +225,17 @@ func (w *writing) keep(s *performing.Storing, e crossing.Keep) error {
 	if err != nil {
 		return err
 	}
-	sealed, n := w.rm.store.Seal("crossing", plain), len(plain)
+	n := len(plain)
+	row := store.CrossingRow{ID: r.State.ID, Expires: r.State.Expires(), Turns: r.State.Turns,
+		Sealed: w.rm.store.Seal("crossing", plain)}
 	if w.got.State.Kept {
-		done := tx.Model(&store.CrossingRow{}).Where("id = ? AND ended = ? AND turns = ?", r.State.ID, false,
-			w.turns).
-			Updates(map[string]any{"turns": r.State.Turns, "sealed": sealed})
-		if done.Error == nil && done.RowsAffected != 1 {
+		kept, failed := store.KeepCrossing(tx, row, w.turns)
+		if failed == nil && !kept {
 			return performing.Lost(e)
 		}
-		err = done.Error
+		err = failed
 	} else {
-		err = tx.Create(&store.CrossingRow{ID: r.State.ID, Expires: r.State.Expires().UTC(), Turns: r.State.Turns,
-			Sealed: sealed}).Error
+		err = store.PutCrossing(tx, row)
 	}
 	if err == nil && len(w.dropped) > 0 {
 		err = tx.Where("id IN ?", w.dropped).Delete(&store.CrossingRow{}).Error
@@ -251,6 +258,7 @@ func (w *writing) change(s *performing.Storing, e crossing.ChangePerson) error {
 		e.Follow = &person.Following{From: f.From, Groups: slices.DeleteFunc(slices.Clone(f.Groups),
 			func(n federation.Name) bool { return slices.Contains(without, n) })}
 	}
+	w.let = nil
 	done, err := w.rm.people.Apply(w.rm.store.In(s.Tx), e.Change)
 	var lost *person.LostError
 	if errors.As(err, &lost) {
@@ -270,12 +278,14 @@ func (w *writing) change(s *performing.Storing, e crossing.ChangePerson) error {
 // welcome reports whether somebody may still be let in: they are there, and not disabled.
 // Whoever has no account is.
 func (w *writing) welcome(tx *gorm.DB, person int64) (bool, error) {
-	if person == 0 {
+	if person == 0 || w.let[person] {
 		return true, nil
 	}
-	var n int64
-	err := tx.Model(&store.PersonRow{}).Where("id = ? AND disabled IS NULL", person).Count(&n).Error
-	return n == 1, err
+	ok, err := store.Welcome(tx, person)
+	if ok {
+		w.let = map[int64]bool{person: true}
+	}
+	return ok, err
 }
 
 // holds is the guard of what hangs on the session: it is there, and its person may be let in.
@@ -283,16 +293,17 @@ func (w *writing) holds(tx *gorm.DB, e crossing.Effect) error {
 	if w.session == nil {
 		return performing.Lost(e)
 	}
-	var n int64
-	err := tx.Model(&store.SessionRow{}).Where("lasting = ? AND expires > ?", w.session.Lasting,
-		w.rm.now().UTC()).Count(&n).Error
-	if err == nil && n == 0 {
-		return performing.Lost(e)
+	if !w.stands {
+		stands, err := store.SessionStands(tx, w.session.Lasting, w.rm.now())
+		if err == nil && !stands {
+			return performing.Lost(e)
+		}
+		if err != nil {
+			return err
+		}
+		w.stands = true
 	}
-	ok := false
-	if err == nil {
-		ok, err = w.welcome(tx, w.person.ID)
-	}
+	ok, err := w.welcome(tx, w.person.ID)
 	if err == nil && !ok {
 		return performing.Lost(e)
 	}
@@ -331,11 +342,11 @@ func (w *writing) putSession(in *performing.Storing, e crossing.PutSession) erro
 			in.After(w.rm.outbox.Wake)
 		}
 		if err == nil {
-			err = tx.Create(row).Error
+			err = store.PutSession(tx, row)
 		}
 	}
-	if err == nil {
-		err = tx.Model(&store.CrossingRow{}).Where("id = ?", w.got.State.ID).Update("session", s.Lasting).Error
+	if w.stands = err == nil && s.Expires.After(w.rm.now()); err == nil && !w.tied {
+		err = store.TieCrossing(tx, w.got.State.ID, s.Lasting)
 	}
 	in.After(func() {
 		if old := w.before; old != nil && old.Ref != s.Ref {
@@ -357,7 +368,7 @@ func (w *writing) overtaken(tx *gorm.DB, e crossing.PutSession) (bool, error) {
 		err := tx.Model(&store.SessionRow{}).Where("lasting = ? AND revision = ?", e.Old, e.Revision).Count(&n).Error
 		return n == 0, err
 	}
-	mine := w.rm.crossings.of(w.browser, w.rm.now())
+	mine := slices.DeleteFunc(w.rm.crossings.of(w.browser, w.rm.now()), func(id string) bool { return id == w.got.State.ID })
 	if len(mine) == 0 || w.session.Run != "" {
 		return false, nil
 	}
@@ -405,9 +416,8 @@ func (w *writing) issued(s *performing.Storing, e crossing.Issued) error {
 			return err
 		}
 	}
-	return s.Tx.Create(&store.IssuedRow{Session: []byte(w.session.Lasting), Application: string(e.App),
-		SessionIndex: e.Session, Sealed: w.rm.store.Seal("issued", name), At: w.rm.now().UTC(),
-		Expires: w.session.Expires.UTC()}).Error
+	return store.PutIssued(s.Tx, store.IssuedRow{Session: []byte(w.session.Lasting), Application: string(e.App),
+		SessionIndex: e.Session, Sealed: w.rm.store.Seal("issued", name), At: w.rm.now(), Expires: w.session.Expires})
 }
 
 // mostTold is how many octets are kept of what an application was told of somebody.

@@ -59,24 +59,23 @@ func (rm *Room) Put(tx *gorm.DB, k crossing.Granted, end time.Time) error {
 			return err
 		}
 	}
-	return tx.Create(row).Error
+	return store.PutGrant(tx, row)
 }
 
 // makeRoom ends the grants of a person that were used least, where there are too many.
 func (rm *Room) makeRoom(tx *gorm.DB, row *store.GrantRow) error {
-	of := func() *gorm.DB {
-		q := tx.Model(&store.GrantRow{}).Where("app = ? AND ended = '' AND expires > ?", row.App, rm.now().UTC())
-		if row.Person == 0 { // somebody who is known for one session only
-			return q.Where("session = ?", row.Session)
-		}
-		return q.Where("person = ?", row.Person)
+	whose, who := "person = ?", any(row.Person)
+	if row.Person == 0 { // somebody who is known for one session only
+		whose, who = "session = ?", row.Session
 	}
+	whose = "app = ? AND ended = '' AND expires > ? AND " + whose
 	var n int64
-	if err := of().Count(&n).Error; err != nil || n < mostOfOne {
+	err := tx.Raw("SELECT count(*) FROM grant_rows WHERE "+whose, row.App, rm.now().UTC(), who).Row().Scan(&n)
+	if err != nil || n < mostOfOne {
 		return err
 	}
 	var ids []string
-	err := of().Order("used IS NOT NULL, coalesce(used, began), id").Limit(int(n)-mostOfOne+1).Pluck("id", &ids).Error
+	err = tx.Model(&store.GrantRow{}).Where(whose, row.App, rm.now().UTC(), who).Order("used IS NOT NULL, coalesce(used, began), id").Limit(int(n)-mostOfOne+1).Pluck("id", &ids).Error
 	if err != nil {
 		return err
 	}

@@ -109,9 +109,11 @@ func (rm *Room) Get(ctx context.Context, id string) (Head, []crossing.TraceStep,
 	}
 	steps := make([]crossing.TraceStep, len(raw))
 	for i, octets := range raw {
-		if err := json.Unmarshal(octets, &steps[i]); err != nil {
+		var kept trace.Kept
+		if err := json.Unmarshal(octets, &kept); err != nil {
 			return head, nil, err
 		}
+		steps[i] = kept.Whole()
 		withhold(&steps[i], rm.now())
 	}
 	left(head, steps)
