@@ -568,11 +568,12 @@ type Token struct {
 
 // Key is a key of the gate's own.
 type Key struct {
-	ID          int64       `json:"id"`
-	Purpose     string      `json:"purpose" doc:"idp, sp, enc, or app/NAME"`
-	State       string      `json:"state" doc:"current, next or old; unused if nothing has such keys any more, like a removed application"`
-	Added       time.Time   `json:"added"`
-	Certificate Certificate `json:"certificate"`
+	ID          int64             `json:"id"`
+	Purpose     string            `json:"purpose" doc:"idp, sp, enc, or app/NAME"`
+	State       string            `json:"state" doc:"current, next or old; unused if nothing has such keys any more, like a removed application"`
+	Added       time.Time         `json:"added"`
+	Certificate Certificate       `json:"certificate"`
+	Verifiers   []federation.Name `json:"verifiers,omitempty" doc:"Of a current key with RSA: applications or providers that it signs for, and whose metadata or discovery document announces that they verify ECDSA with P-256. Such a signature takes a twentieth of the work or less"`
 }
 
 // Contexts is how authentication contexts rank.

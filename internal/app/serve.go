@@ -81,7 +81,7 @@ func startService(ctx context.Context, o serviceOptions, ln net.Listener) (*serv
 
 // memoryGoal is what the service tries to stay below, in octets, where GOMEMLIMIT
 // says nothing: the nearer it comes, the more often memory is collected.
-const memoryGoal = 240 << 20
+const memoryGoal = 400 << 20
 
 // collects is how much is made anew before memory is collected, in percent of what is in use, where GOGC says nothing:
 // a gate has little in use and makes much that lives for one request. a crossing took 7 % less of the processor by it

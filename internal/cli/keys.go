@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"strings"
 	"time"
 
 	ucli "github.com/urfave/cli/v3"
@@ -76,5 +77,12 @@ func (e *environment) showKeys(cmd *ucli.Command, l api.List[api.Key]) error {
 				"ends", days(k.Certificate.NotAfter, time.Now()), "sha-256!", k.Certificate.SHA256)
 		}
 		e.tell(w, t, "No key.")
+		for _, k := range l.Items {
+			if n := len(k.Verifiers); n > 0 {
+				fmt.Fprintf(w, "\n%s signs with RSA, and %s announced that ECDSA is verified: %s. It takes a twentieth of the work:\n"+
+					"set algorithm=ecdsa-sha256 on the applications that have this setting, or announce a next key of kind ec-p256\n"+
+					"where all verify it.\n", k.Purpose, several(n, "counterpart"), strings.Trim(fmt.Sprint(k.Verifiers), "[]"))
+			}
+		}
 	})
 }

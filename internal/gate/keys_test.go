@@ -15,6 +15,7 @@ import (
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/keys"
 	"innergate.example/innergate/internal/core/saml"
+	"innergate.example/innergate/internal/core/xmlsec"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/driving"
 	"innergate.example/innergate/internal/gate/keyring"
@@ -35,6 +36,51 @@ func (r *rig) published(document []byte) (prints []string) {
 		prints = append(prints, k.Use+" "+k.Certificate.SHA256()[:5])
 	}
 	return prints
+}
+
+// One application is signed for by ECDSA, and the others as before; the key page tells who could be.
+func TestOneApplicationByECDSA(t *testing.T) {
+	r := newRig(t)
+	b := r.enter(nil)
+	ecdsa := func(s federation.Settings) { s["algorithm"] = "ecdsa-sha256" }
+	require.Len(t, r.published(samlside.IDPMetadata(r.Records.Snapshot())), 1, "nobody needs a second key yet")
+	const announced = `<md:Extensions><alg:SigningMethod xmlns:alg="urn:oasis:names:tc:SAML:metadata:algsupport" Algorithm="` +
+		xmlsec.ECDSASHA256 + `"/></md:Extensions><md:SPSSODescriptor`
+	document := strings.Replace(string(saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:other", ACS: "https://other.example/acs"})),
+		"<md:SPSSODescriptor", announced, 1)
+	_, err := r.Records.AddApplication(ctx, tester, records.NewRecord{Name: "other", Source: records.Source{Document: []byte(document)}})
+	require.NoError(t, err)
+	require.Equal(t, map[string][]federation.Name{"idp": {"other"}}, r.Rollover.Verifiers())
+
+	require.NoError(t, r.change(ecdsa))
+	_, octets := r.saidBy("idp-ecdsa", r.request(b, nil))
+	require.Contains(t, octets, xmlsec.ECDSASHA256)
+	snap := r.Records.Snapshot()
+	prints := r.published(samlside.IDPMetadata(snap))
+	require.Len(t, prints, 2)
+	app, _ := snap.Application("roster")
+	require.Equal(t, prints[1:], r.published(app.Side.Sheet(snap, app).Metadata), "its sheet has the key that signs for it")
+	other, _ := snap.Application("other")
+	require.Equal(t, prints[:1], r.published(other.Side.Sheet(snap, other).Metadata))
+	require.NoError(t, r.Rollover.Announce(ctx, tester, "idp-ecdsa", "ec-p384"))
+	require.Error(t, r.Rollover.Announce(ctx, tester, "idp-ecdsa", "rsa-2048"))
+	require.NoError(t, r.Rollover.Switch(ctx, tester, "idp-ecdsa"))
+	_, octets = r.saidBy("idp-ecdsa", r.request(b, nil))
+	require.Contains(t, octets, xmlsec.ECDSASHA384)
+	r.restart()
+	r.saidBy("idp-ecdsa", r.request(b, nil))
+
+	require.NoError(t, r.change(func(s federation.Settings) { s["algorithm"] = "" }))
+	r.said(r.request(b, nil))
+	var fe *change.FieldError
+	require.ErrorAs(t, r.change(func(s federation.Settings) { s["algorithm"] = "rsa-sha1" }), &fe)
+	require.Equal(t, "algorithm", fe.Field)
+	require.NoError(t, r.changeOf(change.KindApplication, "other", func(s federation.Settings) {
+		ecdsa(s)
+		s["ownFace"] = true
+	}))
+	other, _ = r.Records.Snapshot().Application("other")
+	require.Equal(t, "EC P-256", other.Keys.Current.Certificate.Describe(), "the key of a face of its own is made of that kind")
 }
 
 func TestKeysRollOverWithoutAnOutage(t *testing.T) {

@@ -56,12 +56,17 @@ func toConfirm(err error) string {
 
 // said reads the Response the application gets, as the application would.
 func (r *rig) said(o driving.Outcome, decrypters ...crypto.Decrypter) (*saml.Assertion, string) {
+	return r.saidBy("idp", o, decrypters...)
+}
+
+// saidBy is the same, signed by the key of a purpose.
+func (r *rig) saidBy(purpose string, o driving.Outcome, decrypters ...crypto.Decrypter) (*saml.Assertion, string) {
 	require.NotNil(r.t, o.Departure, "%+v", o.Finding)
 	octets, err := base64.StdEncoding.DecodeString(o.Departure.Form[0].Value)
 	require.NoError(r.t, err)
 	var log finding.Checks
 	opened, err := saml.OpenResponse(octets, &saml.IDP{EntityID: "https://gate.example/saml/idp",
-		Keys: []saml.Key{{Certificate: r.Records.Snapshot().Gate.Keys["idp"].Current.Certificate}}},
+		Keys: []saml.Key{{Certificate: r.Records.Snapshot().Gate.Keys[purpose].Current.Certificate}}},
 		saml.Trust{Decrypters: decrypters, Now: r.clock.get()}, &log)
 	require.NoError(r.t, err)
 	m, err := saml.ReadResponse(octets)

@@ -59,6 +59,12 @@ func PutGrant(tx *gorm.DB, r *GrantRow) error {
 		r.Ended, r.Used, r.Sealed).Error
 }
 
+// GrantAsSession has a grant last as long as the session of a lasting name, if that is longer.
+func GrantAsSession(tx *gorm.DB, id, lasting string) error {
+	return tx.Exec(`UPDATE grant_rows SET expires = max(expires, coalesce((SELECT max(expires) FROM session_rows
+		WHERE lasting = `+asText+`), expires)) WHERE id = `+asText, lasting, id).Error
+}
+
 // Welcome reports whether somebody is there and not disabled.
 func Welcome(tx *gorm.DB, person int64) (ok bool, err error) {
 	err = tx.Raw("SELECT EXISTS(SELECT 1 FROM person_rows WHERE id = ? AND disabled IS NULL)", person).Row().Scan(&ok)

@@ -2,6 +2,7 @@ package web
 
 import (
 	"context"
+	"crypto/rsa"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -17,9 +18,14 @@ func (s *server) keyCalls(a huma.API) {
 		if err != nil {
 			return nil, err
 		}
+		verifiers := g.Rollover.Verifiers()
 		return rows(all, len(all), func(k keyring.Key) api.Key {
-			return api.Key{ID: k.ID, Purpose: k.Purpose, State: k.State, Added: k.Added,
+			out := api.Key{ID: k.ID, Purpose: k.Purpose, State: k.State, Added: k.Added,
 				Certificate: s.certificate(k.Certificate, "")}
+			if _, is := k.Certificate.Public.(*rsa.PublicKey); is && k.State == keyring.Current {
+				out.Verifiers = verifiers[k.Purpose]
+			}
+			return out
 		}), nil
 	}
 	call(s, a, api.ListKeys,

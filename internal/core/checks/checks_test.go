@@ -25,6 +25,7 @@ import (
 	"innergate.example/innergate/internal/core/keys"
 	"innergate.example/innergate/internal/core/listed"
 	"innergate.example/innergate/internal/core/saml"
+	"innergate.example/innergate/internal/core/xmlsec"
 )
 
 // now is a little ahead, so that certificates that openssl makes are valid.
@@ -240,6 +241,8 @@ func TestChecks(t *testing.T) {
 			idpSet: func(s *samlside.ProviderSettings) {
 				s.AllowSHA1 = true
 			}, want: finding.AlgorithmsSHA1, severity: finding.Warning},
+		{rule: "ECDSA announced, and signed with RSA", sp: swap(`<md:Extensions/>`, `<md:Extensions><alg:SigningMethod Algorithm="`+
+			xmlsec.ECDSASHA256+`"/></md:Extensions>`), want: finding.ECDSAAnnounced, severity: finding.Note, says: "RSA 2048"},
 		{rule: "certificate signed with SHA-1, trust by key", idp: certIn(0, byOpenssl(t, "-newkey", "rsa:2048", "-sha1")),
 			want: finding.CertificateSHA1, severity: finding.Note, says: "by key"},
 		{rule: "RSA below 2048", idp: certIn(0, byOpenssl(t, "-newkey", "rsa:1024", "-sha256")), want: finding.KeyWeak,

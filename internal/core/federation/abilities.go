@@ -16,6 +16,7 @@ type Abilities struct {
 	Ending     Ending     `does:"something beside certificates ends, such as a secret"`
 	Rotating   Rotating   `does:"it has secrets that follow one another"`
 	Needing    Needing    `does:"it needs keys of the gate that are made when they are first needed"`
+	Verifying  Verifying  `does:"its document may say that it verifies signatures by keys of elliptic curves"`
 	Speaking   Speaking   `does:"its own name stands in tokens beside the names of people"`
 	Requesting Requesting `does:"it says what it wants to be told"`
 	Offering   Offering   `does:"it can be told what it will say before anybody signs in"`

@@ -338,6 +338,13 @@ type Needing interface {
 	Purposes() []string
 }
 
+// Verifying is implemented by sides whose document may say which signatures the other side verifies.
+type Verifying interface {
+	// VerifiesEC names the purpose of the keys by which the gate signs towards it, "" for keys of its own or none, and
+	// says whether its document announces that it verifies signatures by P-256 (ECDSA with SHA-256, ES256).
+	VerifiesEC() (purpose string, announced bool)
+}
+
 // Lack is a value that is still to come, and the field in which it would be
 // typed.
 type Lack struct{ What, Field string }

@@ -108,6 +108,7 @@ const (
 	NameIDNoneCommon     Code = "nameid-none-common"
 	MetadataSHA1         Code = "metadata-sha1"
 	AlgorithmsSHA1       Code = "algorithms-sha1"
+	ECDSAAnnounced       Code = "ecdsa-announced"
 	CertificateSHA1      Code = "certificate-sha1"
 	KeyWeak              Code = "key-weak"
 	CertificateNotYet    Code = "certificate-not-yet-valid"
@@ -617,6 +618,11 @@ var catalogue = []Entry{
 		"Have the sender change its message signatures to SHA-256; until then the exception allowSHA1 lets them in.",
 		"The algorithms in metadata name no signature, or no digest method above SHA-1 (SAML metadata profile " +
 			"for algorithm support)."},
+	{ECDSAAnnounced, Note, Gate, "The application verifies ECDSA, and its answers are signed with RSA",
+		"Nothing is wrong. To sign at a twentieth of the work, hand over the certificate of the key for ECDSA, and set " +
+			"algorithm to ecdsa-sha256; a face of its own is rolled over to a key of kind ec-p256.",
+		"The algorithms in metadata name ecdsa-sha256 (SAML metadata profile for algorithm support), and the key that " +
+			"signs is RSA."},
 	{CertificateSHA1, Note, Sender, "The certificate itself was signed with SHA-1",
 		"Nothing is to be done where trust is by key: the certificate's own signature is not looked at. It is " +
 			"another thing than SHA-1 in messages.", "The certificate's signature algorithm uses SHA-1."},

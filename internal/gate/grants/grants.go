@@ -145,8 +145,7 @@ func (rm *Room) last(tx *gorm.DB, k crossing.Granted) error {
 		return tx.Exec("UPDATE grant_rows SET expires = ? WHERE id = ? AND expires < ?", k.Began.Add(longest).UTC(), k.ID,
 			k.Began.Add(longest).UTC()).Error
 	}
-	return tx.Exec(`UPDATE grant_rows SET expires = max(expires,
-		coalesce((SELECT max(expires) FROM session_rows WHERE lasting = ?), expires)) WHERE id = ?`, k.Session, k.ID).Error
+	return store.GrantAsSession(tx, k.ID, k.Session)
 }
 
 // EndSession ends what hangs on a session, by its lasting name: everything that

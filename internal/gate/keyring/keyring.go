@@ -52,7 +52,11 @@ func OfGate(p federation.Purpose) Purpose {
 // OfApplication is the purpose of an application's own keys. They belong to its ID,
 // so that another one under its name never gets them.
 func OfApplication(a *federation.Application) Purpose {
-	return Purpose{Stored: "app/" + string(a.ID), Shown: "app/" + string(a.Name)}
+	out := Purpose{Stored: "app/" + string(a.ID), Shown: "app/" + string(a.Name)}
+	if of, says := a.Side.(interface{ KeyKind() string }); says {
+		out.first = of.KeyKind()
+	}
+	return out
 }
 
 // Key states through a roll-over.

@@ -50,6 +50,29 @@ func (rm *Room) Keys(ctx context.Context) ([]keyring.Key, error) {
 	return all, err
 }
 
+// Verifiers are the records whose documents announce that they verify signatures by P-256, by the purpose, as people know
+// it, of the keys by which the gate signs towards them.
+func (rm *Room) Verifiers() map[string][]federation.Name {
+	out := map[string][]federation.Name{}
+	snap := rm.records.Snapshot()
+	add := func(v federation.Verifying, n federation.Name) {
+		if v == nil {
+			return
+		}
+		if purpose, announced := v.VerifiesEC(); announced {
+			purpose = cmp.Or(purpose, "app/"+string(n))
+			out[purpose] = append(out[purpose], n)
+		}
+	}
+	for _, a := range snap.Applications() {
+		add(a.Side.Can().Verifying, a.Name)
+	}
+	for _, p := range snap.Providers() {
+		add(p.Side.Can().Verifying, p.Name)
+	}
+	return out
+}
+
 // purposes are those that keys are used for now.
 func (rm *Room) purposes() []keyring.Purpose {
 	var out []keyring.Purpose

@@ -142,7 +142,7 @@ var errNoApplications = errors.New("the protocol oauth2 has no applications: tho
 // Can says what it can do beside what every side does.
 func (p *Provider) Can() federation.Abilities {
 	return federation.Abilities{Locating: p, Registered: p, Keyed: p, Cautious: p, Copying: p, Confiding: p, Ending: p,
-		Needing: p, Offering: p, Trying: p}
+		Needing: p, Verifying: p, Offering: p, Trying: p}
 }
 
 // InCrossing says what it can do in a crossing.

@@ -126,6 +126,14 @@ func (p *Provider) Purposes() []string {
 	return nil
 }
 
+// VerifiesEC implements federation.Verifying.
+func (p *Provider) VerifiesEC() (string, bool) {
+	if p.method() != oidc.SignedJWT {
+		return "", false
+	}
+	return SignsClient, slices.Contains(p.Doc.AuthAlgs, "ES256")
+}
+
 // infos are the user-info addresses that are asked.
 func (p *Provider) infos() []string {
 	if p.Doc.UserInfo == "" || p.UserInfo == infoNever && !p.plain() {

@@ -10,6 +10,7 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/saml"
+	"innergate.example/innergate/internal/core/xmlsec"
 )
 
 // Application is the SAML part of an application.
@@ -33,6 +34,7 @@ type ApplicationSettings struct {
 	RequireSignedRequests bool              `json:"requireSignedRequests"`
 	AllowSHA1             bool              `json:"allowSHA1"`
 	Sign                  string            `json:"sign"`
+	Algorithm             string            `json:"algorithm"`
 	Encrypt               bool              `json:"encrypt"`
 	EncryptNames          bool              `json:"encryptNames"`
 	NameIDFormat          saml.NameIDFormat `json:"nameIdFormat"`
@@ -51,6 +53,10 @@ var applicationSettings = []federation.Setting{
 		Words:   map[string]string{"": "the assertion", "response": "the Response", "both": "both"},
 		Choices: []string{"", "assertion", "response", "both"},
 		Text:    "What is signed", Default: "the assertion"},
+	{Name: "algorithm", Label: "Signed by", Type: federation.OneOf, Group: "Requests and answers",
+		Words:   map[string]string{"": "the key of its face", "ecdsa-sha256": "ecdsa-sha256: a P-256 key beside it"},
+		Choices: []string{"", ByECDSA}, Default: "the key of its face",
+		Text: "ecdsa-sha256: by a P-256 key beside the usual one, at a twentieth of the work; first see that the application has its certificate and verifies ECDSA. The key of a face of its own is made of that kind"},
 	{Name: "encrypt", Label: "Encrypt the assertion", Type: federation.Switch, Group: "Requests and answers",
 		Text: "Encrypt the assertion with the application's encryption key"},
 	{Name: "encryptNames", Label: "Encrypt NameID and attributes instead of the whole assertion", Type: federation.Switch,
@@ -153,6 +159,38 @@ func (a *Application) Requested() (out []profile.Requested) {
 	return out
 }
 
+// ByECDSA is the algorithm of applications whose answers are signed by a key of an elliptic curve (XML Signature 1.1,
+// section 6.4.3).
+const ByECDSA = "ecdsa-sha256"
+
+// Purposes is the key beside the usual one of the shared face, where answers are signed by that.
+func (a *Application) Purposes() []string {
+	if a.Algorithm == ByECDSA && a.byShared() {
+		return []string{SignsByECDSA}
+	}
+	return nil
+}
+
+// KeyKind is the kind that the first key of a face of its own is made of, "" for the usual one.
+func (a *Application) KeyKind() string {
+	if a.Algorithm == ByECDSA {
+		return "ec-p256"
+	}
+	return ""
+}
+
+// VerifiesEC implements federation.Verifying.
+func (a *Application) VerifiesEC() (string, bool) {
+	by := SignsAnswers
+	switch {
+	case !a.byShared():
+		by = ""
+	case a.Algorithm == ByECDSA:
+		by = SignsByECDSA
+	}
+	return by, slices.Contains(a.SP.Algorithms, xmlsec.ECDSASHA256)
+}
+
 // Check sees whether the settings can be used.
 func (a *Application) Check(*federation.Application) error {
 	wrong := func(field, format string, args ...any) error {
@@ -160,6 +198,9 @@ func (a *Application) Check(*federation.Application) error {
 	}
 	if !slices.Contains([]string{"", SignAssertion, SignResponse, SignBoth}, a.Sign) {
 		return wrong("sign", "%q cannot be signed; use assertion, response or both", a.Sign)
+	}
+	if a.Algorithm != "" && a.Algorithm != ByECDSA {
+		return wrong("algorithm", "%q is not offered; use %s, or nothing for the key of its face", a.Algorithm, ByECDSA)
 	}
 	if !isFormat(a.NameIDFormat) {
 		return wrong("nameIdFormat",
@@ -187,7 +228,11 @@ func (a *Application) byShared() bool { return !a.OwnFace || !a.Moved }
 func (a *Application) face(g *federation.Gate, r *federation.Application, shared bool) (Face,
 	federation.KeySet) {
 	if shared || !a.OwnFace {
-		return idpFace(g), g.Keys[SignsAnswers]
+		set := g.Keys[SignsAnswers]
+		if ec := g.Keys[SignsByECDSA]; a.Algorithm == ByECDSA && ec.Current != nil {
+			set = ec // it is there from the moment at which the setting is stored
+		}
+		return idpFace(g), set
 	}
 	return Face{EntityID: a.OwnEntityID, Address: g.Base + "/saml/idp/app/" + string(r.Name) + "/sso"},
 		g.KeysOf(r)

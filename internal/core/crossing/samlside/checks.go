@@ -2,6 +2,7 @@ package samlside
 
 import (
 	"cmp"
+	"crypto/rsa"
 	"maps"
 	"slices"
 	"strings"
@@ -72,6 +73,7 @@ func (a *Application) Checks(c *checks.Checker, r federation.Record, l *checks.L
 	if sp.WantAssertionsSigned && a.Sign == SignResponse {
 		l.Add(finding.New(finding.AssertionUnsigned, finding.Fact("sign", a.Sign)))
 	}
+	a.cheaper(c, app, l)
 	a.encryption(l)
 	algorithms(l, sp.Algorithms, a.AllowSHA1)
 	exceptions(l, map[string]bool{"allowSHA1": a.AllowSHA1})
@@ -134,6 +136,19 @@ func (a *Application) formats(c *checks.Checker, r *federation.Application, l *c
 
 func offers(formats []saml.NameIDFormat, format saml.NameIDFormat) bool {
 	return slices.Contains(formats, format) || slices.Contains(formats, saml.FormatUnspecified)
+}
+
+// cheaper tells where answers are signed by RSA though the metadata announces that ECDSA is verified.
+func (a *Application) cheaper(c *checks.Checker, r *federation.Application, l *checks.List) {
+	_, announced := a.VerifiesEC()
+	_, set := a.face(&c.Snap.Gate, r, a.byShared())
+	if !announced || set.Current == nil {
+		return
+	}
+	if _, is := set.Current.Certificate.Public.(*rsa.PublicKey); is {
+		l.Add(finding.New(finding.ECDSAAnnounced, finding.Fact("SigningMethod", xmlsec.ECDSASHA256),
+			finding.Fact("Signed by", set.Current.Certificate.Describe())))
+	}
 }
 
 // algorithms looks at what the metadata announces: SHA-1 only, for signatures or

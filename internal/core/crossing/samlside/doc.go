@@ -28,6 +28,7 @@ const Name = "saml"
 // Purposes of the gate's keys.
 const (
 	SignsAnswers  = "idp"
+	SignsByECDSA  = "idp-ecdsa" // answers for applications that verify it
 	SignsRequests = "sp"
 	EncryptedTo   = "enc"
 )
@@ -68,6 +69,7 @@ func (Protocol) Own(base string) map[string]string {
 // Purposes are the keys it needs.
 func (Protocol) Purposes() []federation.Purpose {
 	return []federation.Purpose{{Name: SignsAnswers, Does: "signs answers"},
+		{Name: SignsByECDSA, Does: "signs answers with ECDSA", Kinds: []string{"ec-p256", "ec-p384"}, Later: true},
 		{Name: SignsRequests, Does: "signs requests"}, {Name: EncryptedTo, Does: "is encrypted to",
 			Kinds: keys.RSAKinds()}}
 }
@@ -249,7 +251,7 @@ func issuerFact(s saml.EntityID) []finding.Evidence {
 
 // Can says what it can do beside what every side does.
 func (p *Provider) Can() federation.Abilities {
-	return federation.Abilities{Formatting: p}
+	return federation.Abilities{Formatting: p, Verifying: p}
 }
 
 // InCrossing says what it can do in a crossing.
@@ -259,7 +261,7 @@ func (p *Provider) InCrossing() crossing.Abilities {
 
 // Can says what it can do beside what every side does.
 func (a *Application) Can() federation.Abilities {
-	return federation.Abilities{Requesting: a, Landing: a}
+	return federation.Abilities{Requesting: a, Landing: a, Needing: a, Verifying: a}
 }
 
 // InCrossing says what it can do in a crossing.

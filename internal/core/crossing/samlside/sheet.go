@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/keys"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/core/xmlsec"
@@ -53,14 +54,14 @@ func released(m profile.Mapping) []federation.SheetValue {
 		AlsoCalled: []string{"claims", "attribute release"}, Hint: "the gate reads these, and forgets others"}}
 }
 
-func idpMetadata(g *federation.Gate, f Face, set federation.KeySet) []byte {
+func idpMetadata(g *federation.Gate, f Face, set federation.KeySet, beside ...keys.Certificate) []byte {
 	return saml.WriteIDPMetadata(saml.IDPFace{EntityID: f.EntityID, SSO: f.Address, Artifact: artifactAddress(f),
-		Keys: set.Published(), Publisher: publisher(g, set)})
+		Keys: append(set.Published(), beside...), Publisher: publisher(g, set)})
 }
 
-// IDPMetadata is that of the face which applications share.
+// IDPMetadata is that of the face which applications share, with all keys that it signs by for one of them.
 func IDPMetadata(s *federation.Snapshot) []byte {
-	return idpMetadata(&s.Gate, idpFace(&s.Gate), s.Gate.Keys[SignsAnswers])
+	return idpMetadata(&s.Gate, idpFace(&s.Gate), s.Gate.Keys[SignsAnswers], s.Gate.Keys[SignsByECDSA].Published()...)
 }
 
 // SPMetadata is that of the face which several providers share.
@@ -154,6 +155,14 @@ func (p *Provider) wantsSigned() string {
 		return "assertion"
 	}
 	return "assertion, or Response"
+}
+
+// VerifiesEC implements federation.Verifying: requests are signed by one key for all providers.
+func (p *Provider) VerifiesEC() (string, bool) {
+	if !p.signs() {
+		return "", false
+	}
+	return SignsRequests, slices.Contains(p.IDP.Algorithms, xmlsec.ECDSASHA256)
 }
 
 // signs reports whether requests are signed.
