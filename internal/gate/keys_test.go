@@ -58,6 +58,9 @@ func TestOneApplicationByECDSA(t *testing.T) {
 	snap := r.Records.Snapshot()
 	prints := r.published(samlside.IDPMetadata(snap))
 	require.Len(t, prints, 2)
+	one := *snap
+	one.Gate = one.Gate.OnlyCurrentKeys()
+	require.Equal(t, prints[:1], r.published(samlside.IDPMetadata(&one)), "for programs that take one key")
 	app, _ := snap.Application("roster")
 	require.Equal(t, prints[1:], r.published(app.Side.Sheet(snap, app).Metadata), "its sheet has the key that signs for it")
 	other, _ := snap.Application("other")

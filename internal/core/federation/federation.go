@@ -147,6 +147,9 @@ func (g Gate) OnlyCurrentKeys() Gate {
 	return g
 }
 
+// OneKey reports whether it is such a copy.
+func (g *Gate) OneKey() bool { return g.onlyCurrent }
+
 // KeysOf gives the keys of an application's own, as they are given out.
 func (g *Gate) KeysOf(a *Application) KeySet {
 	set := a.Keys
