@@ -59,6 +59,18 @@ func benchmarkCrossing(b *testing.B, applications int) {
 func BenchmarkCrossing(b *testing.B)                  { benchmarkCrossing(b, 1) }
 func BenchmarkCrossing10000Applications(b *testing.B) { benchmarkCrossing(b, 10000) }
 
+// The same for a profile by parts (parts.sh), in which nothing is to stand that crossings have not.
+func BenchmarkCrossingParts(b *testing.B) {
+	r := benchRig(b, 1)
+	for n := 0; b.Loop(); n++ {
+		r.enter(nil)
+		if n%50 == 0 {
+			r.clock.set(r.clock.get().Add(crossing.Life))
+			require.NoError(b, r.Crossings.Sweep(ctx))
+		}
+	}
+}
+
 // The floor under BenchmarkCrossing: one RSA signature; a crossing has three of
 // them, one the gate's and two of the test.
 func BenchmarkCrossingFloor(b *testing.B) {

@@ -12,7 +12,7 @@ import (
 
 // PartRow is what one turn left of a trace, packed and sealed.
 type PartRow struct {
-	ID     int64 `gorm:"primaryKey;autoIncrement"`
+	ID     int64 `gorm:"primaryKey"`
 	Trace  string
 	Sealed []byte
 }

@@ -267,7 +267,7 @@ type SubjectRow struct {
 type SessionRow struct {
 	Hash     []byte `gorm:"primaryKey"`
 	Person   int64  `gorm:"index"`
-	Provider string `gorm:"index"`
+	Provider string
 	Began    time.Time
 	Expires  time.Time `gorm:"index"`
 	Sealed   []byte    // the provider's answer
@@ -332,7 +332,7 @@ type KeySetRow struct {
 
 // IssuedRow remembers what an application was told within a session, for logout.
 type IssuedRow struct {
-	ID           int64  `gorm:"primaryKey;autoIncrement"`
+	ID           int64  `gorm:"primaryKey"`
 	Session      []byte `gorm:"index"` // its lasting name
 	Application  string // ID; its name in rows of before there were IDs
 	SessionIndex string
@@ -422,10 +422,10 @@ type TraceRow struct {
 	Provider    string    `gorm:"index"`
 	Named       []byte    // the person's name, sealed
 	StartedBy   string
-	Result      string `gorm:"index"`
+	Result      string
 	Finding     string
 	Millis      int64
-	Verified    bool `gorm:"index"` // a counterpart proved to be one
+	Verified    bool // a counterpart proved to be one
 	Octets      int64
 	Steps       int
 	Account     int64  `gorm:"index:trace_of_account"` // number of the person, 0 for nobody on record

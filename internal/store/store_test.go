@@ -349,7 +349,7 @@ func TestStepsOfTheSchemaAreFrozen(t *testing.T) {
 		"main-0018.sql": "9d0103c7223dafc4", "main-0019.sql": "3af12d7b52da6d80", "main-0020.sql": "44b57680de269c40",
 		"traces-0005.sql": "e7804f26f0e1d3d1", "traces-0006.sql": "b09c04ecabc01e60",
 		"main-0021.sql": "9572da7f8cfd09c1", "traces-0007.sql": "45eaf4b3d2772d36", "main-0022.sql": "5963be87de0325f9",
-		"traces-0008.sql": "78b0adaca12cb0ca",
+		"traces-0008.sql": "51bdd7c64be22322", "main-0023.sql": "2d004ed2a29ae580",
 		"traces-0001.sql": "9a67da4c8f08ae4f", "traces-0002.sql": "bfe9e1902ce14877",
 	}
 	files, err := os.ReadDir("schema")
@@ -470,7 +470,7 @@ func TestFreePagesOfEarlierBuilds(t *testing.T) {
 		newer := "0005"
 		if last == "0014" {
 			newer = "0015"
-			for _, statement := range []string{"DELETE FROM migrations WHERE id IN ('0016', '0017', '0018', '0019', '0020', '0021', '0022')", "DROP TABLE test_account_rows", "DROP TABLE rehearsal_turn_rows",
+			for _, statement := range []string{"DELETE FROM migrations WHERE id IN ('0016', '0017', '0018', '0019', '0020', '0021', '0022', '0023')", "DROP TABLE test_account_rows", "DROP TABLE rehearsal_turn_rows",
 				"DROP TABLE rehearsal_run_rows", "DROP TABLE rehearsal_made_rows", "ALTER TABLE session_rows DROP COLUMN run",
 				"DROP TABLE person_event_rows", "DROP TABLE recipient_rows", "ALTER TABLE person_rows DROP COLUMN revision",
 				"DROP TABLE use_rows", "DROP TABLE admission_rows", "DROP TABLE request_rows",
