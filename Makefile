@@ -60,5 +60,6 @@ load: build
 
 bench: build
 	{ go test -run '^$$' -bench . -benchtime 2s ./internal/core/xmlsec ./internal/core/expression ./internal/core/profile ./internal/core/policy ./internal/gate; \
-	  INNERGATE_BIN=$(CURDIR)/bin/innergate go test -run '^$$' -bench 'Aggregate|Start' -benchtime 5x -timeout 30m ./e2e; \
+	  INNERGATE_BIN=$(CURDIR)/bin/innergate go test -run '^$$' -bench 'Aggregate|Start|Serve' -benchtime 5x -timeout 30m ./e2e; \
 	  INNERGATE_BIN=$(CURDIR)/bin/innergate go test -run '^$$' -bench 'Pages|Portal' -benchtime 2s -timeout 30m ./e2e; } | awk -f bench.awk
+	./parts.sh

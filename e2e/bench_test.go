@@ -250,3 +250,26 @@ func BenchmarkStart10000(b *testing.B) {
 		b.StartTimer()
 	}
 }
+
+// The same without stand-ins, as a service starts.
+func BenchmarkServe10000(b *testing.B) {
+	d := crowded(b, 10000)
+	d.stop()
+	data := filepath.Join(d.dir, "data")
+	address := freePorts(b)
+	config := filepath.Join(d.dir, "gate.yaml")
+	require.NoError(b, os.WriteFile(config, []byte("base: "+d.Base+"\nlisten: "+address+"\ndata: "+filepath.Join(data, "data")+
+		"\nsealKey: "+filepath.Join(data, "seal.key")+"\n"), 0o600))
+	for b.Loop() {
+		cmd := exec.Command(binary, "serve", "--config", config)
+		require.NoError(b, cmd.Start())
+		require.Eventually(b, func() bool {
+			res, err := http.Get("http://" + address + "/healthz")
+			return err == nil && errors.Join(res.Body.Close()) == nil && res.StatusCode == http.StatusOK
+		}, 20*time.Second, 5*time.Millisecond)
+		b.StopTimer()
+		require.NoError(b, cmd.Process.Signal(syscall.SIGTERM))
+		_ = cmd.Wait()
+		b.StartTimer()
+	}
+}

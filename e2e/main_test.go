@@ -250,7 +250,7 @@ func (v *visitor) refused(d *demo, code string) {
 
 // freePorts gives an address whose port and those after it, which the demo takes for its
 // stand-ins, are free now.
-func freePorts(t *testing.T) string {
+func freePorts(t testing.TB) string {
 	t.Helper()
 	for port := 20000 + os.Getpid()%20000; port < 65000; port += 7 {
 		free := true

@@ -48,7 +48,11 @@ func (r *rig) carryOut(b *testing.B, p records.Plan) {
 // A whole crossing: AuthnRequest, question, answer, Response; the test's own
 // signing of the request and the answer is in it, two RSA signatures.
 func benchmarkCrossing(b *testing.B, applications int) {
-	r := benchRig(b, applications)
+	benchRig(b, applications).entering(b)
+}
+
+// entering has one after another enter.
+func (r *rig) entering(b *testing.B) {
 	for b.Loop() {
 		r.enter(nil)
 		r.clock.set(r.clock.get().Add(crossing.Life))
@@ -58,6 +62,24 @@ func benchmarkCrossing(b *testing.B, applications int) {
 
 func BenchmarkCrossing(b *testing.B)                  { benchmarkCrossing(b, 1) }
 func BenchmarkCrossing10000Applications(b *testing.B) { benchmarkCrossing(b, 10000) }
+
+// A crossing among so many rules of access, of which none is about whoever enters.
+func benchmarkCrossingRules(b *testing.B, rules int) {
+	r := benchRig(b, 1)
+	var plan records.Plan
+	for i := range rules {
+		rule, err := federation.AccessRules.Plain(federation.Name(fmt.Sprint("rule-", i))).Apply(federation.Settings{
+			"title": fmt.Sprint("Rule ", i), "application": "roster", "then": "deny",
+			"networks": words(fmt.Sprintf("10.%d.%d.0/24", i/256, i%256))})
+		require.NoError(b, err)
+		plan.Put = append(plan.Put, records.Put{Object: rule, Quiet: true, Judged: true})
+	}
+	r.carryOut(b, plan)
+	r.entering(b)
+}
+
+func BenchmarkCrossing1Rule(b *testing.B)     { benchmarkCrossingRules(b, 1) }
+func BenchmarkCrossing1000Rules(b *testing.B) { benchmarkCrossingRules(b, 1000) }
 
 // The same for a profile by parts (parts.sh), in which nothing is to stand that crossings have not.
 func BenchmarkCrossingParts(b *testing.B) {

@@ -54,6 +54,7 @@ func BenchmarkPeople(all *testing.B) {
 		if r == nil {
 			r = populous(all, n)
 		}
+		all.Run(fmt.Sprintf("Crossing=%d", n), r.entering)
 		all.Run(fmt.Sprintf("Match=%d", n), func(b *testing.B) {
 			for i := 0; b.Loop(); i++ {
 				found, err := r.st.People(ctx).Having(person.Sought{Attribute: "employeeNumber",
