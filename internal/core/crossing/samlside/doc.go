@@ -120,15 +120,8 @@ type stored struct {
 	Settings json.RawMessage `json:"settings"`
 }
 
-// read reads a side out of what a record was stored as. Rows of before there were
-// documents hold the metadata itself.
-func read(data []byte, added time.Time, side any, settings any) (*saml.Metadata, *federation.Intake, error) {
-	var old stored
-	for _, into := range []any{side, &old} {
-		if err := json.Unmarshal(data, into); err != nil {
-			return nil, nil, err
-		}
-	}
+// take takes what stands beside the side. Rows of before there were documents hold the metadata itself.
+func (old stored) take(added time.Time, settings any) (*saml.Metadata, *federation.Intake, error) {
 	if len(old.Settings) > 0 {
 		if err := json.Unmarshal(old.Settings, settings); err != nil {
 			return nil, nil, err
@@ -149,7 +142,14 @@ func read(data []byte, added time.Time, side any, settings any) (*saml.Metadata,
 // ReadProvider reads a provider's side.
 func (Protocol) ReadProvider(data []byte, added time.Time) (federation.ProviderSide, *federation.Intake, error) {
 	p := &Provider{}
-	m, in, err := read(data, added, p, &p.ProviderSettings)
+	row := struct {
+		*Provider
+		stored
+	}{Provider: p}
+	if err := json.Unmarshal(data, &row); err != nil {
+		return p, nil, err
+	}
+	m, in, err := row.take(added, &p.ProviderSettings)
 	if err == nil && m != nil {
 		p.IDP, err = m.AsProvider()
 	}
@@ -162,7 +162,14 @@ func (Protocol) ReadProvider(data []byte, added time.Time) (federation.ProviderS
 // ReadApplication reads an application's side.
 func (Protocol) ReadApplication(data []byte, added time.Time) (federation.ApplicationSide, *federation.Intake, error) {
 	a := &Application{}
-	m, in, err := read(data, added, a, &a.ApplicationSettings)
+	row := struct {
+		*Application
+		stored
+	}{Application: a}
+	if err := json.Unmarshal(data, &row); err != nil {
+		return a, nil, err
+	}
+	m, in, err := row.take(added, &a.ApplicationSettings)
 	if err == nil && m != nil {
 		a.SP, err = m.AsApplication()
 	}
