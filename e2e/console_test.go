@@ -165,6 +165,21 @@ func (c *chromium) signInAs(d *demo, username, password string) {
 	c.see("Connections")
 }
 
+// The first view of the console is small, also with ten thousand applications on record: what it needs comes packed, and
+// what it does not need yet comes later.
+func TestTheFirstViewIsSmall(t *testing.T) {
+	c := startChromium(t)
+	c.signInToConsole(shared)
+	c.see("Track access")
+	sum := do(c, chromedp.Evaluate[float64](`performance.getEntriesByType('resource').filter((e) => !e.name.includes('/api/')).
+		reduce((n, e) => n + e.encodedBodySize, performance.getEntriesByType('navigation')[0].encodedBodySize)`))
+	whole := do(c, chromedp.Evaluate[float64](`performance.getEntriesByType('resource').filter((e) => e.name.endsWith('.js')).
+		reduce((n, e) => n + e.decodedBodySize, 0)`))
+	t.Logf("%.0f kB came packed, of scripts of %.0f kB", sum/1000, whole/1000)
+	require.Greater(t, whole, 200_000.0, "the browser tells sizes")
+	require.Less(t, sum, 230_000.0)
+}
+
 func TestConsoleAddsBothAndPeopleSignInFromBothEnds(t *testing.T) {
 	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
 	require.NoError(t, err)

@@ -295,7 +295,8 @@ func (s *server) console(app *fiber.App) {
 	if err != nil {
 		panic(err) // the path is constant
 	}
-	index, missing := fs.ReadFile(files, "index.html")
+	_, missing := fs.Stat(files, "index.html")
+	all := &assets{files: files}
 	app.Get("/console", func(c fiber.Ctx) error { return c.Redirect().Status(http.StatusSeeOther).To("/console/") })
 	app.Get("/console/*", func(c fiber.Ctx) error {
 		c.Set("Content-Security-Policy",
@@ -305,14 +306,16 @@ func (s *server) console(app *fiber.App) {
 				"Build it with make build; the command line and the API work without it.")
 		}
 		name := strings.Clone(c.Params("*"))
-		if octets, err := fs.ReadFile(files, name); err == nil && strings.HasPrefix(name, "assets/") {
-			c.Set("Cache-Control", "public, max-age=31536000, immutable") // names hold a hash
-			c.Type(name[strings.LastIndex(name, ".")+1:])
-			return c.Send(octets)
+		if strings.HasPrefix(name, "assets/") {
+			if there, err := all.send(c, name); there {
+				c.Set("Cache-Control", "public, max-age=31536000, immutable") // names hold a hash
+				return err
+			}
 		}
 		c.Set("Cache-Control", "no-cache")
+		_, err := all.send(c, "index.html")
 		c.Type("html", "utf-8")
-		return c.Send(index)
+		return err
 	})
 }
 
