@@ -38,6 +38,22 @@ func (r *rig) published(document []byte) (prints []string) {
 	return prints
 }
 
+// The key for ECDSA can be made, and given out, before anybody is signed for by it.
+func TestTheKeyForECDSABeforehand(t *testing.T) {
+	r := newRig(t)
+	b := r.enter(nil)
+	require.NoError(t, r.Rollover.Announce(ctx, tester, "idp-ecdsa", ""))
+	require.NoError(t, r.Rollover.Switch(ctx, tester, "idp-ecdsa"))
+	made := r.Records.Snapshot().Gate.Keys["idp-ecdsa"].Current.Certificate.SHA256()
+	prints := r.published(samlside.IDPMetadata(r.Records.Snapshot()))
+	require.Len(t, prints, 2)
+	require.Contains(t, prints[1], made[:5])
+	r.said(r.request(b, nil))
+	require.NoError(t, r.change(func(s federation.Settings) { s["algorithm"] = "ecdsa-sha256" }))
+	r.saidBy("idp-ecdsa", r.request(b, nil))
+	require.Equal(t, made, r.Records.Snapshot().Gate.Keys["idp-ecdsa"].Current.Certificate.SHA256())
+}
+
 // One application is signed for by ECDSA, and the others as before; the key page tells who could be.
 func TestOneApplicationByECDSA(t *testing.T) {
 	r := newRig(t)

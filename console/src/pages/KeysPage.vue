@@ -30,6 +30,11 @@ const ofOneKind = (purpose: string) => // what others cannot be, the gate choose
   purpose === 'enc' && kind.value.startsWith('ec') || purpose.endsWith('-ecdsa') && kind.value.startsWith('rsa')
 const announce = (purpose: string) =>
   act(() => take(api.POST('/api/v1/keys', { body: { purpose, kind: ofOneKind(purpose) ? '' : kind.value } })))
+const ecdsa = 'idp-ecdsa'
+const make = () => act(async () => { // it signs for nobody until an application is set to it
+  await take(api.POST('/api/v1/keys', { body: { purpose: ecdsa, kind: 'ec-p256' } }))
+  return take(api.POST('/api/v1/keys/switch', { body: { purpose: ecdsa } }))
+})
 const change = (purpose: string) => act(() => take(api.POST('/api/v1/keys/switch', { body: { purpose } })))
 const remove = (id: number) => act(() => take(api.DELETE('/api/v1/keys/{id}', { params: { path: { id } } })))
 </script>
@@ -65,8 +70,14 @@ const remove = (id: number) => act(() => take(api.DELETE('/api/v1/keys/{id}', { 
     </ul>
     <p v-for="k in g.keys.filter((k) => k.verifiers?.length)" :key="k.id">
       It signs with RSA, and {{ k.verifiers!.join(', ') }} {{ k.verifiers!.length > 1 ? 'announce' : 'announces' }} that
-      ECDSA is verified. That is a twentieth of the work: set <em>Signed by</em> to ecdsa-sha256 on the applications that
-      have this setting, or announce a next key of kind ec-p256 where all of them verify it.
+      ECDSA is verified, at a twentieth of the work.
+      <template v-if="g.purpose === 'idp'">
+        <template v-if="groups.some((o) => o.purpose === ecdsa)">See that the application has the certificate of
+          <code>{{ ecdsa }}</code>, then set <em>Signed by</em> to ecdsa-sha256 on it.</template>
+        <template v-else>First make the key: the metadata of the shared face holds it from then on, and nobody is signed
+          for by it yet. <el-button size="small" @click="make">Make the key for ECDSA</el-button></template>
+      </template>
+      <template v-else>Announce a next key of kind ec-p256 where all of them verify it.</template>
     </p>
     <p v-if="!g.unused" class="tools">
       <el-button v-if="!g.next" size="small" @click="announce(g.purpose)">Announce the next key</el-button>

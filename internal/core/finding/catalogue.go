@@ -619,8 +619,9 @@ var catalogue = []Entry{
 		"The algorithms in metadata name no signature, or no digest method above SHA-1 (SAML metadata profile " +
 			"for algorithm support)."},
 	{ECDSAAnnounced, Note, Gate, "The application verifies ECDSA, and its answers are signed with RSA",
-		"Nothing is wrong. To sign at a twentieth of the work, hand over the certificate of the key for ECDSA, and set " +
-			"algorithm to ecdsa-sha256; a face of its own is rolled over to a key of kind ec-p256.",
+		"Nothing is wrong. To sign at a twentieth of the work: make the key for ECDSA (innergate key announce " +
+			"idp-ecdsa, then key switch idp-ecdsa), which the metadata of the shared face holds from then on, see that the " +
+			"application has it, and set algorithm to ecdsa-sha256. A face of its own is rolled over to a key of kind ec-p256.",
 		"The algorithms in metadata name ecdsa-sha256 (SAML metadata profile for algorithm support), and the key that " +
 			"signs is RSA."},
 	{CertificateSHA1, Note, Sender, "The certificate itself was signed with SHA-1",
