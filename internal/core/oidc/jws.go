@@ -7,11 +7,15 @@ import (
 	"crypto/rsa"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"math/big"
 	"slices"
 	"strings"
 
 	"github.com/go-jose/go-jose/v4"
+	"golang.org/x/crypto/cryptobyte"
+	"golang.org/x/crypto/cryptobyte/asn1"
 
 	"innergate.example/innergate/internal/core/finding"
 )
@@ -77,16 +81,55 @@ func (s *Signer) Sign(kind Kind, claims map[string]any) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.SignatureAlgorithm(s.Algorithm), Key: s.private},
-		(&jose.SignerOptions{}).WithType(jose.ContentType(kind)).WithHeader("kid", s.ID))
+	// Nothing of the header has to be escaped: the algorithms and kinds are ours, and the ID is a thumbprint in base64url.
+	header := `{"alg":"` + s.Algorithm + `","kid":"` + s.ID + `","typ":"` + string(kind) + `"}`
+	b64 := base64.RawURLEncoding
+	token := make([]byte, 0, b64.EncodedLen(len(header))+b64.EncodedLen(len(payload))+512)
+	token = append(b64.AppendEncode(token, []byte(header)), '.')
+	token = b64.AppendEncode(token, payload)
+	signature, err := s.signature(token)
 	if err != nil {
 		return "", err
 	}
-	signed, err := signer.Sign(payload)
-	if err != nil {
-		return "", err
+	return string(b64.AppendEncode(append(token, '.'), signature)), nil
+}
+
+// signature is that of octets, as RFC 7518 §3.3 and §3.4 and RFC 8037 §3.1 have it. ECDSA signatures are deterministic
+// (RFC 6979), so no randomness is needed.
+func (s *Signer) signature(octets []byte) ([]byte, error) {
+	switch key := s.private.Public().(type) {
+	case ed25519.PublicKey:
+		return s.private.Sign(nil, octets, crypto.Hash(0))
+	case *ecdsa.PublicKey:
+		hash := crypto.SHA256
+		if s.Algorithm == "ES384" {
+			hash = crypto.SHA384
+		}
+		value, err := s.private.Sign(nil, sumOf(hash, octets), hash)
+		if err != nil {
+			return nil, err
+		}
+		return raw(value, (key.Curve.Params().N.BitLen()+7)/8)
+	default:
+		return s.private.Sign(nil, sumOf(crypto.SHA256, octets), crypto.SHA256)
 	}
-	return signed.CompactSerialize()
+}
+
+func sumOf(hash crypto.Hash, octets []byte) []byte {
+	h := hash.New()
+	h.Write(octets)
+	return h.Sum(nil)
+}
+
+// raw makes the two numbers of a signature in DER octets of one length.
+func raw(der []byte, n int) ([]byte, error) {
+	var r, s big.Int
+	in := cryptobyte.String(der)
+	var seq cryptobyte.String
+	if !in.ReadASN1(&seq, asn1.SEQUENCE) || !seq.ReadASN1Integer(&r) || !seq.ReadASN1Integer(&s) {
+		return nil, errors.New("the key gave a signature that is not in DER")
+	}
+	return append(r.FillBytes(make([]byte, n)), s.FillBytes(make([]byte, n))...), nil
 }
 
 // Wanted is what a token is held against.

@@ -6,6 +6,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"sync"
 
 	"innergate.example/innergate/internal/core/finding"
 )
@@ -39,6 +40,27 @@ type Canonicalizer struct {
 // NewCanonicalizer writes the canonical form of the events it is given to w.
 func NewCanonicalizer(w io.Writer, m Method) *Canonicalizer {
 	return &Canonicalizer{method: m, w: w, out: make([]byte, 0, 8<<10)}
+}
+
+// canonicalizers are those that are done with an element that is there as a tree.
+var canonicalizers = sync.Pool{New: func() any { return NewCanonicalizer(nil, Method{}) }}
+
+// canonicalizer is NewCanonicalizer, and may have served before.
+func canonicalizer(w io.Writer, m Method) *Canonicalizer {
+	c := canonicalizers.Get().(*Canonicalizer)
+	*c = Canonicalizer{method: m, w: w, out: c.out[:0], rendered: c.rendered[:0], marks: c.marks[:0], ns: c.ns[:0],
+		attrs: c.attrs[:0]}
+	return c
+}
+
+// release has it serve again. It holds on to nothing of what it wrote but room.
+func (c *Canonicalizer) release() {
+	clear(c.rendered[:cap(c.rendered)])
+	clear(c.ns[:cap(c.ns)])
+	clear(c.attrs[:cap(c.attrs)])
+	if c.w = nil; cap(c.out) <= 64<<10 && cap(c.attrs) <= 256 {
+		canonicalizers.Put(c)
+	}
 }
 
 // Flush hands on what is left and reports the first error.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"strconv"
+	"sync"
 
 	"golang.org/x/text/encoding/unicode"
 	"golang.org/x/text/transform"
@@ -89,8 +90,7 @@ type Reader struct {
 	rooted  bool // the outermost element has begun
 	prolog  bool // only the declaration may still come
 
-	names   map[string]string
-	split   map[string]qname
+	*nameTable
 	stack   []frame
 	qnames  []byte
 	scope   []NSDecl
@@ -116,8 +116,40 @@ func NewReader(src io.Reader, limits Limits) *Reader {
 	if limits.Token == 0 {
 		limits.Token = MessageLimits.Token
 	}
-	return &Reader{src: src, limits: limits, names: make(map[string]string, 64), split: make(map[string]qname, 64),
-		prolog: true}
+	return &Reader{src: src, limits: limits, nameTable: newNames(), prolog: true}
+}
+
+// nameTable keeps names that were read once.
+type nameTable struct {
+	names map[string]string
+	split map[string]qname
+}
+
+func newNames() *nameTable {
+	return &nameTable{make(map[string]string, 64), make(map[string]qname, 64)}
+}
+
+// tables are those of messages that were read whole: most messages have the same names.
+var tables = sync.Pool{New: func() any { return newNames() }}
+
+// Bounds of a table that serves another message: a sender's own names are not kept for others.
+const (
+	tableNames = 200
+	tableName  = 100 // octets
+)
+
+// release has the table of a reader, which is not used any more, serve another one.
+func (r *Reader) release() {
+	t := r.nameTable
+	if r.nameTable = nil; len(t.names)+len(t.split) > tableNames {
+		return
+	}
+	for q := range t.split {
+		if len(q) > tableName {
+			return
+		}
+	}
+	tables.Put(t)
 }
 
 // Lookup gives the namespace that a prefix is bound to at this place.
@@ -166,7 +198,11 @@ func (r *Reader) fill() (bool, error) {
 		return false, r.fail(finding.XMLTooLarge, "one tag, comment or section is longer than %d octets", r.limits.Token)
 	}
 	if cap(r.buf)-len(r.buf) < 4096 {
-		bigger := make([]byte, len(r.buf), max(32<<10, 2*cap(r.buf)))
+		size := max(32<<10, 2*cap(r.buf))
+		if whole, is := r.src.(*bytes.Reader); is && r.buf == nil { // and what is asked for before its end is seen
+			size = min(size, whole.Len()+4096)
+		}
+		bigger := make([]byte, len(r.buf), size)
 		copy(bigger, r.buf)
 		r.buf = bigger
 	}

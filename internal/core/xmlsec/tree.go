@@ -36,7 +36,9 @@ type Document struct {
 
 // Parse reads a document into a tree. IDs must be unique in it.
 func Parse(octets []byte, limits Limits) (*Document, error) {
-	return ParseFrom(NewReader(bytes.NewReader(octets), limits))
+	r := NewReader(bytes.NewReader(octets), limits)
+	defer r.release()
+	return ParseFrom(r)
 }
 
 // ParseFrom reads all events that are left in r into a tree.
@@ -286,7 +288,8 @@ func (e *Element) inherited() (ns []NSDecl, xml []Attr) {
 // subtree of omit, if given. One that is many times as long as an element that
 // was read is an error: namespaces can be repeated at every element.
 func (e *Element) Canonical(w io.Writer, m Method, omit *Element) error {
-	c := NewCanonicalizer(w, m)
+	c := canonicalizer(w, m)
+	defer c.release()
 	if read := int(e.End - e.Start); read > 0 {
 		c.left = 16*read + 1<<20
 	}
@@ -296,7 +299,8 @@ func (e *Element) Canonical(w io.Writer, m Method, omit *Element) error {
 
 // Canonical writes the canonical form of the document to w.
 func (d *Document) Canonical(w io.Writer, m Method, omit *Element) error {
-	c := NewCanonicalizer(w, m)
+	c := canonicalizer(w, m)
+	defer c.release()
 	emitOthers(c, d.Before, d.Root)
 	d.Root.emit(c, omit)
 	emitOthers(c, d.Behind, d.Root)
