@@ -103,7 +103,9 @@ type Reader struct {
 }
 
 // NewReader reads a document from src. UTF-16 is accepted with a byte order mark.
-func NewReader(src io.Reader, limits Limits) *Reader {
+func NewReader(src io.Reader, limits Limits) *Reader { return newReader(src, limits, newNames()) }
+
+func newReader(src io.Reader, limits Limits, names *nameTable) *Reader {
 	if limits.Depth == 0 {
 		limits.Depth = MessageLimits.Depth
 	}
@@ -116,7 +118,7 @@ func NewReader(src io.Reader, limits Limits) *Reader {
 	if limits.Token == 0 {
 		limits.Token = MessageLimits.Token
 	}
-	return &Reader{src: src, limits: limits, nameTable: newNames(), prolog: true}
+	return &Reader{src: src, limits: limits, nameTable: names, prolog: true}
 }
 
 // nameTable keeps names that were read once.
@@ -132,24 +134,24 @@ func newNames() *nameTable {
 // tables are those of messages that were read whole: most messages have the same names.
 var tables = sync.Pool{New: func() any { return newNames() }}
 
-// Bounds of a table that serves another message: a sender's own names are not kept for others.
-const (
-	tableNames = 200
-	tableName  = 100 // octets
-)
-
 // release has the table of a reader, which is not used any more, serve another one.
 func (r *Reader) release() {
-	t := r.nameTable
-	if r.nameTable = nil; len(t.names)+len(t.split) > tableNames {
-		return
+	if r.nameTable.small() {
+		tables.Put(r.nameTable)
 	}
-	for q := range t.split {
-		if len(q) > tableName {
-			return
-		}
+	r.nameTable = nil
+}
+
+// small reports whether a table may serve other messages: what somebody made up to fill it is not kept for them.
+func (t *nameTable) small() bool {
+	octets := 0
+	for name := range t.names { // namespaces are among them
+		octets += len(name)
 	}
-	tables.Put(t)
+	for name := range t.split {
+		octets += len(name)
+	}
+	return len(t.names)+len(t.split) <= 200 && octets <= 8<<10
 }
 
 // Lookup gives the namespace that a prefix is bound to at this place.

@@ -36,7 +36,7 @@ type Document struct {
 
 // Parse reads a document into a tree. IDs must be unique in it.
 func Parse(octets []byte, limits Limits) (*Document, error) {
-	r := NewReader(bytes.NewReader(octets), limits)
+	r := newReader(bytes.NewReader(octets), limits, tables.Get().(*nameTable))
 	defer r.release()
 	return ParseFrom(r)
 }

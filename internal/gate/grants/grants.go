@@ -75,7 +75,8 @@ func (rm *Room) makeRoom(tx *gorm.DB, row *store.GrantRow) error {
 		return err
 	}
 	var ids []string
-	err = tx.Model(&store.GrantRow{}).Where(whose, row.App, rm.now().UTC(), who).Order("used IS NOT NULL, coalesce(used, began), id").Limit(int(n)-mostOfOne+1).Pluck("id", &ids).Error
+	err = tx.Model(&store.GrantRow{}).Where(whose, row.App, rm.now().UTC(), who).
+		Order("used IS NOT NULL, coalesce(used, began), id").Limit(int(n)-mostOfOne+1).Pluck("id", &ids).Error
 	if err != nil {
 		return err
 	}
