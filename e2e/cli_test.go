@@ -136,7 +136,7 @@ func TestCommandLine(t *testing.T) {
 		{"announces a key", "", "key announce sp", 0, []string{"next", "current"}, nil},
 		{"switches to it", "", "key switch sp", 0, []string{"old", "current"}, nil},
 		{"refuses a purpose that is none", "", "key announce sparkling", 1, nil,
-			[]string{"purpose:", "use one of idp, sp, enc"}},
+			[]string{"purpose:", "use one of idp, idp-ecdsa, sp, enc"}},
 		{"shows the gate", "", "gate show", 0, []string{shared.Base + "/saml/idp"}, nil},
 		{"refuses a trace that is unknown", "", "trace show AAAAA-AAAAA", 1, nil, []string{"no trace"}},
 	} {

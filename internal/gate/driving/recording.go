@@ -67,10 +67,10 @@ func (rm *Room) trace(t *turn, got crossing.Turn, r crossing.Rendered, out *Outc
 	entry := veil.Entry(trace.Recorded(t.began.State, t.event, t.facts, got, rm.now().UTC()))
 	steps := make([]any, 0, len(got.Steps)+1)
 	for _, s := range got.Steps {
-		steps = append(steps, trace.Keep(bounded(veil.Step(s), got.Verified)))
+		steps = append(steps, bounded(veil.Step(s), got.Verified))
 	}
 	if leave, ok := got.Next.(*crossing.Leave); ok && out.Departure != nil {
-		steps = append(steps, trace.Keep(bounded(veil.Step(departed(r.Departure, leave, rm.now())), true)))
+		steps = append(steps, bounded(veil.Step(departed(r.Departure, leave, rm.now())), true))
 	}
 	rm.happenings.Record(head, steps, entry)
 }

@@ -6,6 +6,8 @@ import (
 	"sync"
 	"sync/atomic"
 
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/trace"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -29,14 +31,14 @@ func New(traces *store.TraceLog) *Room { return &Room{traces: traces, watches: m
 
 // Record keeps a turn, and shows it to who watches.
 func (rm *Room) Record(head store.TraceHead, steps []any, entry any) {
-	rm.traces.Record(head, steps, entry)
+	rm.traces.Record(head, kept(steps), entry)
 	rm.tell(Happening{Trace: head.ID, Head: head, Steps: steps, Code: head.Finding})
 }
 
 // Append adds steps to a trace, and shows them to who watches. result and code are as in the store.
-func (rm *Room) Append(trace string, steps []any, result, code string) {
-	rm.traces.Append(trace, steps, result, code)
-	rm.tell(Happening{Trace: trace, Steps: steps, Code: code})
+func (rm *Room) Append(reference string, steps []any, result, code string) {
+	rm.traces.Append(reference, kept(steps), result, code)
+	rm.tell(Happening{Trace: reference, Steps: steps, Code: code})
 }
 
 // Drop counts a turn that is neither kept nor shown.
@@ -95,4 +97,16 @@ func (rm *Room) tell(h Happening) {
 			w.missed.Add(1)
 		}
 	}
+}
+
+// kept are steps in the form in which they are kept; who watches gets them whole.
+func kept(steps []any) []any {
+	out := make([]any, len(steps))
+	for i, s := range steps {
+		out[i] = s
+		if step, is := s.(crossing.TraceStep); is {
+			out[i] = trace.Keep(step)
+		}
+	}
+	return out
 }
