@@ -79,9 +79,14 @@ func (e *environment) showKeys(cmd *ucli.Command, l api.List[api.Key]) error {
 		e.tell(w, t, "No key.")
 		for _, k := range l.Items {
 			if n := len(k.Verifiers); n > 0 {
-				fmt.Fprintf(w, "\n%s signs with RSA, and %s announced that ECDSA is verified: %s. It takes a twentieth of the work:\n"+
-					"set algorithm=ecdsa-sha256 on the applications that have this setting, or announce a next key of kind ec-p256\n"+
-					"where all verify it.\n", k.Purpose, several(n, "counterpart"), strings.Trim(fmt.Sprint(k.Verifiers), "[]"))
+				one := ""
+				if k.Purpose == "idp" {
+					one = "For one application: innergate key announce idp-ecdsa, key switch idp-ecdsa; when it has taken that key in,\n" +
+						"set algorithm=ecdsa-sha256 on it. "
+				}
+				fmt.Fprintf(w, "\n%s signs with RSA. %s announced that ECDSA, a twentieth of the work, is verified: %s.\n"+
+					"%sWhere all verify it: innergate key announce %s --kind ec-p256.\n", k.Purpose, several(n, "counterpart"),
+					strings.Join(strings.Fields(strings.Trim(fmt.Sprint(k.Verifiers), "[]")), ", "), one, k.Purpose)
 			}
 		}
 	})

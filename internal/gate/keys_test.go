@@ -81,11 +81,14 @@ func TestOneApplicationByECDSA(t *testing.T) {
 	require.Equal(t, prints[1:], r.published(app.Side.Sheet(snap, app).Metadata), "its sheet has the key that signs for it")
 	other, _ := snap.Application("other")
 	require.Equal(t, prints[:1], r.published(other.Side.Sheet(snap, other).Metadata))
-	require.NoError(t, r.Rollover.Announce(ctx, tester, "idp-ecdsa", "ec-p384"))
-	require.Error(t, r.Rollover.Announce(ctx, tester, "idp-ecdsa", "rsa-2048"))
+	for _, other := range []string{"rsa-2048", "ec-p384"} {
+		require.ErrorContains(t, r.Rollover.Announce(ctx, tester, "idp-ecdsa", other), "use ec-p256", "it signs by what the setting says")
+	}
+	before := r.Snapshot().Gate.Keys["idp-ecdsa"].Current.Certificate.SHA256()
+	require.NoError(t, r.Rollover.Announce(ctx, tester, "idp-ecdsa", ""))
 	require.NoError(t, r.Rollover.Switch(ctx, tester, "idp-ecdsa"))
-	_, octets = r.saidBy("idp-ecdsa", r.request(b, nil))
-	require.Contains(t, octets, xmlsec.ECDSASHA384)
+	require.NotEqual(t, before, r.Snapshot().Gate.Keys["idp-ecdsa"].Current.Certificate.SHA256())
+	r.saidBy("idp-ecdsa", r.request(b, nil))
 	r.restart()
 	r.saidBy("idp-ecdsa", r.request(b, nil))
 

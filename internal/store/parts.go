@@ -165,8 +165,8 @@ func (b *traceBatch) row(id string) (*TraceRow, error) {
 		return r, nil
 	}
 	r := &TraceRow{}
-	rows, err := b.tx.Raw(`SELECT id, started, application, provider, named, started_by, result, finding, millis, verified,
-		octets, steps, account, run FROM trace_rows WHERE id = ?`, id).Rows()
+	rows, err := b.tx.Raw(`SELECT id, started, application, provider, named, started_by, result, finding, millis,
+		coalesce(verified, false), coalesce(octets, 0), coalesce(steps, 0), account, run FROM trace_rows WHERE id = ?`, id).Rows()
 	if err != nil {
 		return nil, err
 	}

@@ -26,11 +26,11 @@ const groups = computed(() => {
 })
 
 const kind = ref('rsa-2048')
-const ofOneKind = (purpose: string) => // what others cannot be, the gate chooses by itself
-  purpose === 'enc' && kind.value.startsWith('ec') || purpose.endsWith('-ecdsa') && kind.value.startsWith('rsa')
-const announce = (purpose: string) =>
-  act(() => take(api.POST('/api/v1/keys', { body: { purpose, kind: ofOneKind(purpose) ? '' : kind.value } })))
 const ecdsa = 'idp-ecdsa'
+const cannot = (purpose: string) => // be of the kind that is chosen: then the gate makes the one that it can be of
+  [ecdsa, 'oidc-es256', 'oidc-eddsa'].includes(purpose) || ['enc', 'oidc-rs256'].includes(purpose) && kind.value.startsWith('ec')
+const announce = (purpose: string) =>
+  act(() => take(api.POST('/api/v1/keys', { body: { purpose, kind: cannot(purpose) ? '' : kind.value } })))
 const make = () => act(async () => { // it signs for nobody until an application is set to it
   await take(api.POST('/api/v1/keys', { body: { purpose: ecdsa, kind: 'ec-p256' } }))
   return take(api.POST('/api/v1/keys/switch', { body: { purpose: ecdsa } }))
@@ -53,7 +53,7 @@ const remove = (id: number) => act(() => take(api.DELETE('/api/v1/keys/{id}', { 
     <el-select v-model="kind" aria-label="Kind of the next key" style="width: 160px">
       <el-option v-for="k in ['rsa-2048', 'rsa-3072', 'rsa-4096', 'ec-p256', 'ec-p384']" :key="k" :value="k" :label="k"
           /></el-select>
-    <span class="quiet">what is encrypted to is always RSA</span>
+    <span class="quiet">where a purpose can be of another kind only, it is of that</span>
   </div>
   <section v-for="g in groups" :key="g.purpose">
     <h2>{{ g.title }} <code class="quiet">{{ g.purpose }}</code></h2>

@@ -69,7 +69,7 @@ func (Protocol) Own(base string) map[string]string {
 // Purposes are the keys it needs.
 func (Protocol) Purposes() []federation.Purpose {
 	return []federation.Purpose{{Name: SignsAnswers, Does: "signs answers"},
-		{Name: SignsByECDSA, Does: "signs answers with ECDSA", Kinds: []string{"ec-p256", "ec-p384"}, Later: true},
+		{Name: SignsByECDSA, Does: "signs answers with ECDSA", Kinds: []string{"ec-p256"}, Later: true},
 		{Name: SignsRequests, Does: "signs requests"}, {Name: EncryptedTo, Does: "is encrypted to",
 			Kinds: keys.RSAKinds()}}
 }
