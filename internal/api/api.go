@@ -569,7 +569,7 @@ type Token struct {
 // Key is a key of the gate's own.
 type Key struct {
 	ID          int64             `json:"id"`
-	Purpose     string            `json:"purpose" doc:"idp, idp-ecdsa, sp, enc, those of tokens (oidc-rs256, oidc-es256, oidc-eddsa), oidc-client, or app/NAME"`
+	Purpose     string            `json:"purpose" doc:"What it is for: idp, idp-ecdsa, sp, enc, app/NAME, or one for each algorithm of tokens"`
 	State       string            `json:"state" doc:"current, next or old; unused if nothing has such keys any more, like a removed application"`
 	Added       time.Time         `json:"added"`
 	Certificate Certificate       `json:"certificate"`
