@@ -380,12 +380,14 @@ func (d *running) payroll(ctx context.Context, _ *scenario) (err error) {
 func (d *running) federations(ctx context.Context, sc *scenario) error {
 	g := d.service.gate
 	for _, f := range sc.Federations {
-		pair, err := standin.LoadPair(filepath.Join(d.options.Data, "standins", f.Name+".pem"), f.Name)
+		folder := filepath.Join(d.options.Data, "standins")
+		pair, err := standin.LoadPair(filepath.Join(folder, f.Name+".pem"), f.Name)
 		if err != nil {
 			return err
 		}
 		base, err := d.serve(func(base string) (http.Handler, error) {
-			return (&standin.Federation{Title: f.Title, Base: base, Entities: f.Entities, Pair: pair}).Handler()
+			return (&standin.Federation{Title: f.Title, Base: base, Entities: f.Entities, Pair: pair,
+				Keys: filepath.Join(folder, f.Name)}).Handler()
 		})
 		if err != nil {
 			return err

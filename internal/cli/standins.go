@@ -80,8 +80,12 @@ func (e *environment) standins() *ucli.Command {
 			if err != nil {
 				return nil, err
 			}
+			folder := ""
+			if key := cmd.String("key"); key != "" {
+				folder = key + ".members"
+			}
 			h, err := (&standin.Federation{Title: titleOf(cmd), Base: base, Entities: cmd.Int("entities"), Pair: pair,
-				Fault: cmd.String("fault")}).Handler()
+				Keys: folder, Fault: cmd.String("fault")}).Handler()
 			if err != nil {
 				return nil, &usageError{err.Error(), "Give one of them with --fault, or none."}
 			}

@@ -53,7 +53,7 @@ type entry struct {
 // know.
 func (a *Application) Handler() (http.Handler, error) {
 	var err error
-	if a.stranger, err = LoadPair("", "a stranger"); err != nil {
+	if a.stranger, err = stranger(); err != nil {
 		return nil, err
 	}
 	a.asked, a.used, a.sessions = map[string]sent{}, map[string]bool{}, map[string]entry{}

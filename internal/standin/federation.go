@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"net/http"
+	"path/filepath"
 	"strings"
 	"sync"
 	"time"
@@ -23,6 +24,7 @@ type Federation struct {
 	Base     string
 	Entities int
 	Pair     *keys.Pair // signs the aggregate
+	Keys     string     // the folder that keeps what its members sign with; "" for this run only
 	Fault    string
 	Now      func() time.Time
 
@@ -118,7 +120,11 @@ func (f *Federation) entity(i int, cert string) string {
 // form of base64 lines: made once, so that an entity keeps its own.
 func (f *Federation) members() ([]string, error) {
 	for len(f.certs) < 4 {
-		p, err := LoadPair("", fmt.Sprintf("federation member %d", len(f.certs)))
+		path := ""
+		if f.Keys != "" {
+			path = filepath.Join(f.Keys, fmt.Sprintf("member-%d.pem", len(f.certs)))
+		}
+		p, err := LoadPair(path, fmt.Sprintf("federation member %d", len(f.certs)))
 		if err != nil {
 			return nil, err
 		}
@@ -170,7 +176,7 @@ func (f *Federation) Aggregate(edition int, now time.Time) ([]byte, error) {
 	}
 	pair := f.Pair
 	if f.Fault == "stranger" {
-		if pair, err = LoadPair("", "a stranger"); err != nil {
+		if pair, err = stranger(); err != nil {
 			return nil, err
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"regexp"
 	"testing"
 	"time"
 
@@ -44,7 +45,7 @@ func TestFaultsOfAFederation(t *testing.T) {
 func TestFederationPublishes(t *testing.T) {
 	pair, err := standin.LoadPair("", "federation")
 	require.NoError(t, err)
-	f := &standin.Federation{Title: "Lines", Entities: 8, Pair: pair}
+	f := &standin.Federation{Title: "Lines", Entities: 8, Pair: pair, Keys: t.TempDir()}
 	h, err := f.Handler()
 	require.NoError(t, err)
 	srv := httptest.NewServer(h)
@@ -84,4 +85,10 @@ func TestFederationPublishes(t *testing.T) {
 	require.Equal(t, ids(first)[1:], ids(second)[:7], "one goes, one comes")
 	_, _, page := get("/", "")
 	require.Contains(t, page, "edition 2")
+	again, err := (&standin.Federation{Title: "Lines", Entities: 8, Pair: pair, Keys: f.Keys}).Aggregate(0, time.Now())
+	require.NoError(t, err)
+	certificates := func(document string) []string {
+		return regexp.MustCompile(`X509Certificate>\s[^<]+`).FindAllString(document, 3)
+	}
+	require.Equal(t, certificates(first), certificates(string(again)), "members keep their keys when it starts again")
 }

@@ -62,7 +62,7 @@ type granted struct {
 // Handler makes the program ready to serve. It refuses a fault that it does not know.
 func (i *Issuer) Handler() (http.Handler, error) {
 	var err error
-	if i.stranger, err = LoadPair("", "a stranger"); err != nil {
+	if i.stranger, err = stranger(); err != nil {
 		return nil, err
 	}
 	if i.Now == nil {

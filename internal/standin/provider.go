@@ -48,7 +48,7 @@ type pending struct {
 // know.
 func (p *Provider) Handler() (http.Handler, error) {
 	var err error
-	if p.stranger, err = LoadPair("", "a stranger"); err != nil {
+	if p.stranger, err = stranger(); err != nil {
 		return nil, err
 	}
 	if p.EntityID == "" {

@@ -20,6 +20,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/google/renameio/v2"
@@ -102,6 +103,9 @@ func LoadPair(path, name string) (*keys.Pair, error) {
 	}
 	return pair, renameio.WriteFile(path, text, 0o600)
 }
+
+// stranger is a pair that no counterpart knows, for what somebody else signed: one in a run, made when it is first needed.
+var stranger = sync.OnceValues(func() (*keys.Pair, error) { return LoadPair("", "a stranger") })
 
 // fetchMetadata gets the gate's metadata from an address or a file, for every
 // use anew: stand-ins start before the gate knows them.
