@@ -16,9 +16,8 @@ import (
 // Who may enter: rules are made on the command line, act at the next sign-in of every protocol, and simulation
 // says the same.
 func TestWhoMayEnter(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	run := d.runs(t)
 	enters := func(app string) bool {
 		v := newVisitor(t).get(d.host(app) + "/start").through("yes")
@@ -127,9 +126,8 @@ func TestWhoMayEnter(t *testing.T) {
 // Entry is given by name, and taken away, from the application's page, the group's and the person's, and by a list;
 // the list of everyone says who enters and by what.
 func TestAdmissions(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	run := d.runs(t)
 	everyone := func(args ...string) (out api.Entrants) {
 		require.NoError(t, json.Unmarshal([]byte(run(0, "", append([]string{"app", "admitted", "track-access", "--output",

@@ -76,9 +76,8 @@ func accountsFile(t *testing.T, d *demo) string {
 // Every page of the console, in light and in dark. The list is held against the
 // console's own.
 func TestConsoleIsAccessible(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	ok := func(args ...string) {
 		out, errs, code := d.cli(t, "", args...)
 		require.Contains(t, []int{0, 3}, code, out+errs)
@@ -220,9 +219,8 @@ func certificateFile(t *testing.T) string {
 // Every page that people see during a sign-in, also on a small screen: nothing has
 // to be moved sideways there, and what is pressed is large enough.
 func TestPagesForPeopleAreAccessible(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	branch := startStandin(t, "provider", "--name", "branch", "--gate", d.Base+"/saml/sp/branch")
 	for _, args := range [][]string{{"provider", "add", "branch", "--metadata", branch + "/metadata"},
 		{"app", "set", "crew-roster", "provider="}} {
@@ -338,9 +336,8 @@ func templates(t *testing.T) string {
 
 // What the command line does to many at once, the console does too, and takes back.
 func TestManyInTheConsole(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	c := startChromium(t)
 	c.signInToConsole(d)
 	phases := func() (out []string) {

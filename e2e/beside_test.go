@@ -14,9 +14,8 @@ import (
 // A sign-in that failed is held against the last that went well: by command, by the API and in the console it is said
 // where the two part, and by what, letter by letter.
 func TestSignInsAreCompared(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	run := d.runs(t)
 	newest := func() string {
 		l, err := client.Call(t.Context(), d.client(), api.ListTraces, api.TraceFilter{Limit: 1})

@@ -455,9 +455,8 @@ func TestHelpAndCompletion(t *testing.T) {
 // Many are changed as one, by the command line as well: told before, taken back
 // after.
 func TestManyOnTheCommandLine(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	run := func(code int, args ...string) string {
 		t.Helper()
 		out, errs, got := d.cli(t, "", args...)
@@ -523,9 +522,8 @@ func TestServeRefusesConfigurations(t *testing.T) {
 }
 
 func TestManyFirstSignInsAtOnceMakeOnePerson(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	var ready, done sync.WaitGroup
 	start := make(chan struct{})
 	for range 8 {

@@ -61,9 +61,8 @@ func (c *chromium) upload(selector string, octets []byte) {
 }
 
 func TestConsoleTakesInAndKeepsFresh(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	c := startChromium(t)
 	c.signInToConsole(d)
 
@@ -207,9 +206,8 @@ func TestConsoleTakesInAndKeepsFresh(t *testing.T) {
 }
 
 func TestTakingInOnTheCommandLine(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	dir := t.TempDir()
 	file := func(name string, octets []byte) string {
 		path := filepath.Join(dir, name)
@@ -417,9 +415,8 @@ func TestUploadsAndTheirBounds(t *testing.T) {
 // Every wrong thing that can be given, over the API as a program would: a status,
 // the field, the cause and the way out, and nothing stored.
 func TestBadInputOfTakingIn(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	pair := newPair(t, "bad")
 	sound := string(idpMetadata("urn:bad", "https://bad.example/sso", pair))
 	two := `<EntitiesDescriptor xmlns="` + saml.NSMetadata +
@@ -655,9 +652,8 @@ func TestSignInsGoOnWhileMuchIsTakenIn(t *testing.T) {
 
 // What is given at the wrong place is led to the right one.
 func TestConsoleLeadsToTheRightPlace(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	c := startChromium(t)
 	c.signInToConsole(d)
 	pair := newPair(t, "both")

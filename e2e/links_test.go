@@ -11,9 +11,8 @@ import (
 // A provider is removed and another one added under its name: its people are
 // strangers there until they are carried over.
 func TestPeopleAreCarriedOver(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	run := func(code int, wants []string, args ...string) string {
 		t.Helper()
 		out, errs, got := d.cli(t, "", args...)
@@ -67,9 +66,8 @@ func TestPeopleAreCarriedOver(t *testing.T) {
 
 // An application that knows people by values of its own keeps them.
 func TestSubjectsAreImported(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	run := func(stdin string, code int, want string, args ...string) string {
 		t.Helper()
 		out, errs, got := d.cli(t, stdin, append([]string{"person"}, args...)...)

@@ -93,6 +93,15 @@ func startDemo(dir, listen string) (*demo, error) {
 	return nil, fmt.Errorf("the demo did not get ready: %s", d.out)
 }
 
+// ownDemo starts a demo that is the test's alone, and ends it with the test.
+func ownDemo(t testing.TB) *demo {
+	t.Helper()
+	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(d.stop)
+	return d
+}
+
 // takeKeys has a demo that begins use the stand-ins' keys of the shared one: making keys is most of what a start costs.
 func takeKeys(data string) error {
 	if _, err := os.Stat(data); err == nil || shared == nil {

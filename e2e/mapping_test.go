@@ -16,9 +16,8 @@ import (
 // Mappings are tried on a sign-in that was recorded, saved, seen at the applications, and
 // taken back, all from the command line.
 func TestMappingOnTheCommandLine(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	dir := t.TempDir()
 	file := func(name, rules string) string {
 		path := filepath.Join(dir, name)
@@ -135,9 +134,8 @@ func TestMappingOnTheCommandLine(t *testing.T) {
 
 // Rules are typed, seen at work on a recorded sign-in, and saved in the console.
 func TestConsoleMapsAttributes(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	v := newVisitor(t)
 	v.get(d.Base + "/open/track-access")
 	v.comes("oakhollow")
@@ -225,9 +223,8 @@ func TestConsoleMapsAttributes(t *testing.T) {
 // What rules make crosses from every protocol to every other: in under one name, out
 // under another.
 func TestMappedValuesCrossEveryProtocol(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	for provider, from := range map[string]string{"wrenmoor-staff": "displayName", "oakhollow": "name",
 		"season-club": "name"} {
 		_, stderr, code := d.cli(t, "", "provider", "set", provider,

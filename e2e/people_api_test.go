@@ -67,9 +67,8 @@ func (d *demo) uploads(t *testing.T, path, settings string, document []byte) api
 
 // The API of people says which field is wrong, why and what to do; nothing is half stored.
 func TestPeopleOverTheAPI(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	for _, c := range []struct {
 		method, path, body string
 		status             int
@@ -151,9 +150,8 @@ func TestPeopleOverTheAPI(t *testing.T) {
 
 // What several do at the same moment ends as if they had come one after the other.
 func TestPeopleAtTheSameMoment(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	at := func(n int, do func(i int) int) (codes []int) {
 		codes = make([]int, n)
 		var wait sync.WaitGroup
@@ -205,9 +203,8 @@ func TestPeopleAtTheSameMoment(t *testing.T) {
 
 // Whoever comes by either of their two links is the same person to every application.
 func TestOnePersonByTwoProviders(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	_, stderr, code := d.cli(t, "", "app", "set", "track-access", "nameIdFormat=persistent")
 	require.Zero(t, code, stderr)
 	come := func(provider, password string) {

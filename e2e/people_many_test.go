@@ -40,9 +40,7 @@ func (d *demo) heard(t *testing.T) (out struct {
 // One thing is done to several people, after it was told what that comes to; it is told of, to whoever asks and to
 // recipients, by whom and of what, and never what it is.
 func TestManyPeople(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	d := ownDemo(t)
 	list := filepath.Join(t.TempDir(), "list.csv")
 	require.NoError(t, os.WriteFile(list,
 		[]byte("emails;displayName\nada.fenwick@wrenmoor.example;x\nbram.oduya@wrenmoor.example;y\n"), 0o600))
@@ -146,9 +144,7 @@ func (d *demo) manyInConsole(t *testing.T) {
 
 // Events are paged without a gap while people change, by a cursor that says when it is too old.
 func TestEventsArePaged(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	d := ownDemo(t)
 	ctx, c := t.Context(), d.client()
 	done := make(chan struct{})
 	go func() {

@@ -17,9 +17,8 @@ import (
 // People are listed, made known, disabled, enabled and removed, by the command line and in
 // the console, and sign-ins follow at once.
 func TestPeople(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	come := func() string {
 		v := newVisitor(t)
 		v.get(d.Base + "/open/track-access")
@@ -145,9 +144,8 @@ func TestPeople(t *testing.T) {
 // Lists come in and go out, and the accounts of an application are compared, by the command
 // line and in the console.
 func TestListsAndAccounts(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	dir := t.TempDir()
 	file := func(name, text string) string {
 		path := filepath.Join(dir, name)
@@ -231,9 +229,8 @@ func TestListsAndAccounts(t *testing.T) {
 // Whoever lacks an address is asked for it once, and proves it by a mailed code, in a
 // narrow window, over a restart of the browser's page.
 func TestAnAddressIsProved(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	c := startChromium(t)
 	do(c, chromedp.EmulateViewport(390, 780))
 	c.open(d.host("crew-roster") + "/start")
@@ -294,9 +291,8 @@ func (d *demo) code(t *testing.T, to string) (code string) {
 
 // A list tells what of it is no value, and what is taken in as it is and should be looked at first.
 func TestListsTellWhatIsOdd(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	run := d.runs(t)
 	for _, c := range []struct {
 		says, list string

@@ -55,9 +55,8 @@ func (v *visitor) tiles() (out []string) {
 // People find the applications that they enter, decided as the sign-in is; what an engineer changes acts at their
 // next look.
 func TestPortal(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	run := d.runs(t)
 	driver, controller := d.atPortal(t, "bram.oduya"), d.atPortal(t, "celia.marsh")
 	look := func(v *visitor) string { t.Helper(); return v.get(d.Base + "/").page.text }
@@ -183,9 +182,8 @@ func TestPortal(t *testing.T) {
 // Somebody's own page tells who they are and whose word that is, what applications were told, and ends and takes back
 // what is theirs; nothing of it is done for another site.
 func TestOwnPage(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	run := d.runs(t)
 	v, other := d.atPortal(t, "ada.fenwick"), d.atPortal(t, "ada.fenwick")
 	own := func() string { t.Helper(); return v.get(d.Base + "/person").page.text }
@@ -362,9 +360,8 @@ func TestRecipesOfPortal(t *testing.T) {
 
 // The pages of people, as small as a telephone and held by axe; and the console's page of the portal.
 func TestPortalPages(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	c := startChromium(t)
 	script := axe(t)
 	c.open(d.Base + "/")

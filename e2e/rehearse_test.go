@@ -55,9 +55,8 @@ func (d *demo) verdict(t *testing.T, id int64) api.Run {
 // A rehearsal from each side over each pair of protocols, of a draft, a paused and a live connection: it fails with
 // what is not as expected, and passes once that is mended; whoever is not in it meets the phase.
 func TestRehearsalsOfEachPair(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	run := d.runs(t)
 	for provider, who := range at {
 		for _, app := range []string{"track-access", "seat-finder"} {
@@ -103,9 +102,8 @@ func TestRehearsalsOfEachPair(t *testing.T) {
 // The command waits for the verdict; what the application did makes it another one. A start at the provider is let
 // through to the application.
 func TestRehearseByCommand(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	run := d.runs(t)
 	run(0, "", "app", "set", "crew-roster", "phase=paused", "--yes")
 	run(1, `did you mean "driver-enters-roster"?`, "rehearse", "driver-enter-roster")
@@ -219,9 +217,8 @@ func jsonNumber(n int64) string {
 
 // Whoever watches a run loses nothing where the connection is cut: the next one tells all anew.
 func TestWatchingARunOverABrokenConnection(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	r, err := client.Call(t.Context(), d.client(), api.BeginRun, api.Name("driver-enters-roster"))
 	require.NoError(t, err)
 	proxy := dropping(t, strings.TrimPrefix(d.Base, "http://"), 700)
@@ -298,9 +295,8 @@ func dropping(t *testing.T, to string, octets int64) string {
 // A command on somebody's own machine is refused before their browser is marked, let in after, and refused again once
 // the run has ended: what it was given then is worth nothing.
 func TestCommandsAreRehearsed(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	native := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) {}))
 	defer native.Close()
 	back := native.URL + "/callback"
@@ -341,7 +337,7 @@ func TestCommandsAreRehearsed(t *testing.T) {
 		return res.StatusCode == http.StatusOK
 	}
 	require.True(t, userInfo())
-	_, err = client.Call(t.Context(), d.client(), api.EndRun, api.Numbered{ID: id})
+	_, err := client.Call(t.Context(), d.client(), api.EndRun, api.Numbered{ID: id})
 	require.NoError(t, err)
 	require.False(t, userInfo())
 	refused(v)
@@ -350,9 +346,8 @@ func TestCommandsAreRehearsed(t *testing.T) {
 // In the console somebody runs a rehearsal of a paused connection, sees its lanes grow, what differs, and what the
 // application did; everything is live. The link is opened in a browser of its own.
 func TestConsoleRehearses(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	run := d.runs(t)
 	run(0, "", "app", "set", "crew-roster", "phase=paused", "--yes")
 	edda, err := client.Call(t.Context(), d.client(), api.ListPeople,

@@ -58,9 +58,8 @@ func asks(d *demo, client, back string) string {
 // Whatever applications and providers speak, they reach each other: from the
 // application, from the gate, and from a provider that can begin.
 func TestEveryCombinationSignsIn(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	for _, app := range []string{"refund-desk", "depot-terminal", "timetable-archive"} {
 		_, stderr, code := d.cli(t, "", "app", "set", app, "provider=")
 		require.Zero(t, code, stderr)
@@ -114,9 +113,8 @@ func TestEveryCombinationSignsIn(t *testing.T) {
 
 // One session serves applications of both protocols, and ends everywhere.
 func TestOneSessionOfBothProtocolsEndsEverywhere(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	track, seats := d.host("track-access"), d.host("seat-finder")
 	in := func() *visitor {
 		v := newVisitor(t).get(track + "/start").comes("oakhollow")
@@ -166,9 +164,8 @@ func TestOneSessionOfBothProtocolsEndsEverywhere(t *testing.T) {
 
 // The gate proves who it is with a key of its own, which rolls over.
 func TestProofByAKeyOfTheGate(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	run := func(want int, args ...string) string {
 		t.Helper()
 		out, stderr, code := d.cli(t, "", args...)
@@ -228,9 +225,8 @@ func TestFaultsOfIssuers(t *testing.T) {
 // Providers are added by each way, and what cannot be is said with its field and the way
 // out.
 func TestRelyingOnTheCommandLine(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	ends, err := time.Parse(time.DateOnly, time.Now().UTC().Add(100*time.Hour).Format(time.DateOnly))
 	require.NoError(t, err)
 	dir := t.TempDir()
@@ -318,9 +314,8 @@ func TestRelyingOnTheCommandLine(t *testing.T) {
 
 // An engineer connects an OpenID provider and one of OAuth 2.0 in the console.
 func TestConsoleAddsProvidersThatAreReliedOn(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	c := startChromium(t)
 	c.signInToConsole(d)
 	c.open(d.Console + "connect/providers/add")

@@ -26,9 +26,8 @@ func (v *visitor) as(username string, password ...string) *visitor {
 // Somebody enters with the roles that they hold, as attribute and as claim; with one that is asked for, if it is
 // theirs.
 func TestRoles(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	run := d.runs(t)
 	for _, c := range []struct{ says, settings string }{
 		{"values: there is none", "title=T application=crew-roster"},
@@ -132,9 +131,8 @@ var digestOf = regexp.MustCompile(`--digest ([0-9a-f]+)`)
 
 // Somebody who is refused reads whom to ask, asks here, is approved, and enters at once.
 func TestAskedForEntry(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	run := d.runs(t)
 	run(0, "", "app", "set", "lost-property", "everyone=no", "askForEntry=true",
 		"owner=Inés Calder, lost-property@wrenmoor.example, https://help.wrenmoor.example/lost", "--yes")
@@ -247,9 +245,8 @@ func (c *chromium) waitsForAnother(d *demo) {
 // What a provider has to send of groups stands on its exchange sheet, letter by letter; what means nothing here, and
 // what never comes, is told.
 func TestExpectedValuesOfGroups(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	run := d.runs(t)
 	require.Regexp(t, `drivers\s+drivers\s+enters crew-roster \(rule roster-drivers\); is driver in crew-roster`,
 		run(0, "", "provider", "exchange", "wrenmoor-staff"))

@@ -21,9 +21,8 @@ import (
 
 // An application is opened to a few, to all at a moment, and closed again, while somebody is on their way.
 func TestRollout(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	run := d.runs(t)
 	in := func(who string) string {
 		return newVisitor(t).get(d.host("lost-property") + "/start").as(who).page.text
@@ -148,9 +147,8 @@ func TestRecipesOfRollout(t *testing.T) {
 // Whoever is not in a pilot goes on as before: to where the application asked earlier, with what it asked for, by GET
 // and by POST; and a pilot that goes by who somebody is asks for their address, or goes by their session.
 func TestEarlierWay(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	run := d.runs(t)
 	old := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		_ = r.ParseForm()

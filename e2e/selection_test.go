@@ -25,9 +25,8 @@ func (v *visitor) types(address string) *visitor {
 // By which provider somebody comes: two of one domain by two providers, and who types a colleague's address ends by
 // their own way.
 func TestByWhichProvider(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	run := d.runs(t)
 	// Bad input, wherever a name can stand.
 	run(1, `did you mean "oakhollow"?`, "selection", "put", "x", "title=X", "providers=oakhollw")

@@ -52,9 +52,8 @@ func TestSignInFromBothEnds(t *testing.T) {
 }
 
 func TestAnswersByArtifact(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	ctx := context.Background()
 	// Towards an application that asks for it.
 	v := newVisitor(t).get(d.host("crew-roster") + "/start?binding=artifact&RelayState=art").signIn("").onward()

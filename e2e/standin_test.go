@@ -34,9 +34,8 @@ func startStandin(t *testing.T, kind string, args ...string) string {
 // Stand-ins send what real ones send, and applications keep accounts of their own, so
 // that delivered is not yet let in.
 func TestPeopleAsTheyAre(t *testing.T) {
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	t.Parallel()
+	d := ownDemo(t)
 	_, _, code := d.cli(t, "", "provider", "set", "wrenmoor-staff", "askFor=")
 	require.Zero(t, code)
 	roster := d.host("crew-roster")

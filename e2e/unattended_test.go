@@ -65,9 +65,7 @@ var repairs = map[string]string{"wrenmoor-staff sha1": "provider set wrenmoor-st
 // it stands for first; without the fault it passes. What is odd and legal passes at once.
 func TestEachFaultIsFoundByItself(t *testing.T) {
 	t.Parallel()
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	d := ownDemo(t)
 	run := d.runs(t)
 	run(0, "", "app", "set", "track-access", "provider=oakhollow", "--yes")
 	run(0, "", "app", "set", "seat-finder", "provider=season-club", "--yes")
@@ -129,9 +127,7 @@ func TestTheTour(t *testing.T) {
 	require.Contains(t, string(out), "All 12 mistakes were found, and mended.")
 	require.Contains(t, string(out), "[application-refuses]", "of one that has no account")
 
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	d := ownDemo(t)
 	c := startChromium(t)
 	c.signInToConsole(d)
 	c.open(d.Console + "rehearse-tour")
@@ -155,9 +151,7 @@ func TestTheTour(t *testing.T) {
 // its page opens in a browser without a network, loads nothing, and runs no script of a counterpart.
 func TestTakingAlong(t *testing.T) {
 	t.Parallel()
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	d := ownDemo(t)
 	run := d.runs(t)
 	evil := `<script>document.title='run'</script><img src=http://127.0.0.1:1/x onerror="document.title='run'">`
 	run(0, "", "app", "set", "possession-planner", "title="+evil)
@@ -261,9 +255,7 @@ func (d *demo) opensOffline(t *testing.T, dir, page string) {
 // tenants lets in those of the tenants that are allowed.
 func TestFaultsOfOtherClients(t *testing.T) {
 	t.Parallel()
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	d := ownDemo(t)
 	run := d.runs(t)
 	found := func(app, want string) func() bool {
 		return func() bool {
@@ -339,9 +331,7 @@ func TestFaultsOfOtherClients(t *testing.T) {
 // file for build servers; one that turns is told once, by mail and by a signed token.
 func TestRehearsalsAlone(t *testing.T) {
 	t.Parallel()
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-	require.NoError(t, err)
-	defer d.stop()
+	d := ownDemo(t)
 	run := d.runs(t)
 	wrong, right := secretIn(t, "not it"), secretIn(t, "wrenmoor-demo")
 	run(2, "--password-file is given", "rehearsal", "add", "x", "--app", "crew-roster", "--password-file", right)
