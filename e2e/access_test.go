@@ -267,8 +267,7 @@ func cook(t *testing.T, document string, many int, look func(d *demo, title stri
 	}
 	require.Len(t, recipes, many)
 	for title, lines := range recipes {
-		d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-		require.NoError(t, err)
+		d := ownDemo(t)
 		for _, line := range lines {
 			cmd := exec.Command("sh", "-c", strings.ReplaceAll(line, "innergate ", binary+" "))
 			cmd.Env = append(os.Environ(), "INNERGATE_URL="+d.Base, "INNERGATE_TOKEN="+d.Token)

@@ -72,9 +72,6 @@ func startDemo(dir, listen string) (*demo, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, err
 	}
-	if err := takeKeys(filepath.Join(dir, "data")); err != nil {
-		return nil, err
-	}
 	ready := filepath.Join(dir, "ready.json")
 	_ = os.Remove(ready)
 	d := &demo{dir: dir, out: &bytes.Buffer{}, cmd: exec.Command(binary, "demo", "--data", filepath.Join(dir, "data"),
@@ -93,24 +90,18 @@ func startDemo(dir, listen string) (*demo, error) {
 	return nil, fmt.Errorf("the demo did not get ready: %s", d.out)
 }
 
-// ownDemo starts a demo that is the test's alone, and ends it with the test.
+// ownDemo starts a demo that is the test's alone, and ends it with the test. Its stand-ins have the keys of those of the
+// shared one: making keys is most of what a start costs.
 func ownDemo(t testing.TB) *demo {
 	t.Helper()
-	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
+	dir := t.TempDir()
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "data"), 0o700))
+	require.NoError(t, os.CopyFS(filepath.Join(dir, "data", "standins"),
+		os.DirFS(filepath.Join(shared.dir, "data", "standins"))))
+	d, err := startDemo(dir, "127.0.0.1:0")
 	require.NoError(t, err)
 	t.Cleanup(d.stop)
 	return d
-}
-
-// takeKeys has a demo that begins use the stand-ins' keys of the shared one: making keys is most of what a start costs.
-func takeKeys(data string) error {
-	if _, err := os.Stat(data); err == nil || shared == nil {
-		return nil
-	}
-	if err := os.Mkdir(data, 0o700); err != nil {
-		return err
-	}
-	return os.CopyFS(filepath.Join(data, "standins"), os.DirFS(filepath.Join(shared.dir, "data", "standins")))
 }
 
 // stop ends the demo as Ctrl-C would, and waits.
