@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
 	"net/netip"
 	"os"
@@ -13,6 +14,7 @@ import (
 	"sync"
 	"sync/atomic"
 	"testing"
+	"testing/fstest"
 	"time"
 
 	"github.com/alexedwards/argon2id"
@@ -139,30 +141,63 @@ func newRig(t *testing.T) *rig { return newRigFor(t) }
 
 func newRigFor(t testing.TB) *rig { return newRigKeeping(t, 100) }
 
-// newRigKeeping makes one that keeps so many traces.
+// newRigKeeping makes one that keeps so many traces. Each begins as a copy of the first: making keys is most of what a gate
+// costs that begins with nothing.
 func newRigKeeping(t testing.TB, traces int) *rig {
+	firstRig.Do(func() { firstRig.folder, firstRig.idp, firstRig.app = newFirst(t) })
+	require.NotNil(t, firstRig.folder, "the first could not be made")
 	dir := t.TempDir()
-	log := slog.New(slog.DiscardHandler)
+	require.NoError(t, os.CopyFS(dir, firstRig.folder))
+	r := openRig(t, dir, traces)
+	r.idp, r.app = firstRig.idp, firstRig.app
+	t.Cleanup(func() { r.replayed(t); r.Gate.Close(); _ = r.st.Close() })
+	return r
+}
+
+var firstRig struct {
+	sync.Once
+	folder   fstest.MapFS
+	idp, app *keys.Pair
+}
+
+func openRig(t testing.TB, dir string, traces int) *rig {
 	st, err := store.Open(filepath.Join(dir, "data"), filepath.Join(dir, "seal.key"), store.TraceLimits{Keep: traces},
-		log)
+		slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	r := &rig{t: t, st: st}
 	r.clock.set(time.Now())
 	r.restart()
-	t.Cleanup(func() { r.replayed(t); r.Gate.Close(); _ = st.Close() })
-	r.idp, err = keys.Generate("idp", r.clock.get(), rand.Reader)
+	return r
+}
+
+// newFirst makes a gate with a provider and an application, and gives its files, and the keys of those two.
+func newFirst(t testing.TB) (folder fstest.MapFS, idp, app *keys.Pair) {
+	dir := t.TempDir()
+	r := openRig(t, dir, 100)
+	idp, err := keys.Generate("idp", r.clock.get(), rand.Reader)
 	require.NoError(t, err)
-	r.app, err = keys.Generate("app", r.clock.get(), rand.Reader)
+	app, err = keys.Generate("app", r.clock.get(), rand.Reader)
 	require.NoError(t, err)
 	_, err = r.Records.AddProvider(ctx, tester, records.NewRecord{Name: "staff",
 		Source: records.Source{Document: saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:idp",
-			SSO: "https://idp.example/sso", Keys: []keys.Certificate{r.idp.Certificate}})}})
+			SSO: "https://idp.example/sso", Keys: []keys.Certificate{idp.Certificate}})}})
 	require.NoError(t, err)
 	_, err = r.Records.AddApplication(ctx, tester, records.NewRecord{Name: "roster",
 		Source: records.Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:roster",
 			ACS: "https://roster.example/acs"})}})
 	require.NoError(t, err)
-	return r
+	r.Gate.Close()
+	require.NoError(t, r.st.Close())
+	folder = fstest.MapFS{}
+	require.NoError(t, fs.WalkDir(os.DirFS(dir), ".", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		octets, err := os.ReadFile(filepath.Join(dir, path))
+		folder[path] = &fstest.MapFile{Data: octets, Mode: 0o600}
+		return err
+	}))
+	return folder, idp, app
 }
 
 // request sends an AuthnRequest to the gate.
