@@ -4,7 +4,6 @@ import (
 	"encoding/binary"
 	"encoding/json"
 	"errors"
-	"slices"
 
 	"github.com/klauspost/compress/s2"
 	"gorm.io/gorm"
@@ -23,18 +22,32 @@ type part struct {
 	inputs []byte
 }
 
-// pack makes it one: the number of steps, and each, and the inputs, after their lengths; all in a block of the Snappy
-// format, which takes a message that stands there as it came, read, and judged, once.
-func (p part) pack() []byte {
-	n := len(p.inputs) + 16
+// packer is room to pack in, used again and again.
+type packer struct{ plain, packed []byte }
+
+// pack makes a part one: the number of steps, and each, and the inputs, after their lengths; all in a block of the Snappy
+// format, which takes a message that stands there as it came, read, and judged, once. What comes of it lasts until the
+// next.
+func (to *packer) pack(p part) []byte {
+	to.plain = binary.AppendUvarint(to.plain[:0], uint64(len(p.steps)))
 	for _, s := range p.steps {
-		n += len(s) + binary.MaxVarintLen32
+		to.plain = append(binary.AppendUvarint(to.plain, uint64(len(s))), s...)
 	}
-	plain := binary.AppendUvarint(make([]byte, 0, n), uint64(len(p.steps)))
-	for _, s := range append(slices.Clone(p.steps), p.inputs) {
-		plain = append(binary.AppendUvarint(plain, uint64(len(s))), s...)
+	to.plain = append(binary.AppendUvarint(to.plain, uint64(len(p.inputs))), p.inputs...)
+	if n := s2.MaxEncodedLen(len(to.plain)); cap(to.packed) < n {
+		to.packed = make([]byte, n)
 	}
-	return s2.EncodeSnappy(nil, plain)
+	return s2.EncodeSnappy(to.packed[:cap(to.packed)], to.plain)
+}
+
+// spare is how much room is kept for the next.
+const spare = 1 << 20
+
+// rest lets go of room that was needed once.
+func (to *packer) rest() {
+	if cap(to.plain)+cap(to.packed) > spare {
+		*to = packer{}
+	}
 }
 
 // mostUnpacked is longer than anything ever packed.

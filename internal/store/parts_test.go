@@ -14,6 +14,7 @@ import (
 
 // What is packed is unpacked; what is cut off, or grows beyond what a trace may hold, is refused.
 func TestParts(t *testing.T) {
+	var to packer // the same for all
 	long := []byte(strings.Repeat("<saml:Attribute>", 1000))
 	for name, p := range map[string]part{
 		"nothing":     {},
@@ -22,7 +23,7 @@ func TestParts(t *testing.T) {
 		"both":        {steps: [][]byte{long}, inputs: []byte(`{}`)},
 		"empty steps": {steps: [][]byte{{}, {}}, inputs: []byte(`1`)},
 	} {
-		packed := p.pack()
+		packed := to.pack(p)
 		got, err := unpack(packed)
 		require.NoError(t, err, name)
 		require.Len(t, got.steps, len(p.steps), name)

@@ -69,6 +69,7 @@ type TraceLog struct {
 	log     *slog.Logger
 	entries chan entry
 	done    chan struct{}
+	packer  packer // of run alone
 	dropped atomic.Int64
 	queued  atomic.Int64 // octets
 	mu      sync.RWMutex
@@ -114,10 +115,17 @@ func (t *TraceLog) Append(id string, steps []any, result, finding string) {
 	t.queue(entry{head: TraceHead{ID: id, Result: result, Finding: finding}, adds: true, steps: t.encoded(id, steps)})
 }
 
+var encoders = sync.Pool{New: func() any { return new(bytes.Buffer) }}
+
 // encoded gives each in JSON, with the marks of XML as they are: nobody puts it into a page without another encoding.
 func (t *TraceLog) encoded(id string, all []any) (out [][]byte) {
-	var b bytes.Buffer
-	to := json.NewEncoder(&b)
+	b := encoders.Get().(*bytes.Buffer)
+	defer func() {
+		if b.Reset(); b.Cap() < spare {
+			encoders.Put(b)
+		}
+	}()
+	to := json.NewEncoder(b)
 	to.SetEscapeHTML(false)
 	ends := make([]int, 0, len(all))
 	for _, v := range all {
@@ -127,9 +135,9 @@ func (t *TraceLog) encoded(id string, all []any) (out [][]byte) {
 		}
 		ends = append(ends, b.Len())
 	}
-	at := 0
+	at, octets := 0, bytes.Clone(b.Bytes())
 	for _, end := range ends {
-		out = append(out, b.Bytes()[at:end-1:end-1]) // without the line break
+		out = append(out, octets[at:end-1:end-1]) // without the line break
 		at = end
 	}
 	return out
@@ -184,6 +192,7 @@ func (t *TraceLog) run() {
 		if err != nil {
 			t.log.Error("traces cannot be written", "error", err)
 		}
+		t.packer.rest()
 		for _, e := range batch {
 			t.queued.Add(-e.octets())
 			if e.written != nil {
@@ -250,7 +259,7 @@ func (b *traceBatch) write(e entry) error {
 	if len(p.steps) == 0 && p.inputs == nil {
 		return nil
 	}
-	return b.tx.Exec("INSERT INTO part_rows (trace, sealed) VALUES (?, ?)", row.ID, b.t.s.Seal("trace part", p.pack())).Error
+	return b.tx.Exec("INSERT INTO part_rows (trace, sealed) VALUES (?, ?)", row.ID, b.t.s.Seal("trace part", b.t.packer.pack(p))).Error
 }
 
 // heads sets the head of a trace to that of its latest turn.

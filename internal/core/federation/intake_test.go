@@ -10,6 +10,8 @@ import (
 	"innergate.example/innergate/internal/core/crossing/samlside"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/keys"
+	"innergate.example/innergate/internal/core/listed"
+	"innergate.example/innergate/internal/core/saml"
 )
 
 func TestDifferences(t *testing.T) {
@@ -73,6 +75,15 @@ func TestSettingsOfKeepingAndDrafts(t *testing.T) {
 		Revision: 3, Data: octets})
 	require.NoError(t, err)
 	require.Equal(t, s.Describe(), back.Describe(), "what is stored is what was")
+	require.Equal(t, federation.SettingsOf(s), federation.SettingsOf(back))
+	require.NotContains(t, string(octets), `"contact"`, "what says nothing is not stored")
+	trusted := &federation.Provider{Side: &samlside.Provider{IDP: &saml.IDP{}}}
+	trusted.MatchBy = listed.ParseWords("eduPersonUniqueId")
+	octets, err = federation.Marshal(trusted)
+	require.NoError(t, err)
+	again, err := federation.Unmarshal(samlside.Protocol{}, federation.Stored{Kind: federation.KindProvider, Data: octets})
+	require.NoError(t, err)
+	require.Empty(t, again.(*federation.Provider).TrustedFor, "one that is trusted for nothing is so when it is read")
 	for source, want := range map[string][2]string{"https://a.example/m": {"https://a.example/m", ""}, "document": {},
 		"typed": {}, "aggregate lines": {"", "lines"}} {
 		in := federation.Intake{Source: source}

@@ -143,11 +143,26 @@ func Marshal(r Record) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	out["id"], out["intake"], out["settings"] = r.Basic().ID, r.Basic().Intake, SettingsOf(r)
+	out["id"], out["intake"], out["settings"] = r.Basic().ID, r.Basic().Intake, telling(r)
 	if before := r.Basic().Before; !before.Since.IsZero() {
 		out["before"] = before
 	}
 	return json.Marshal(out)
+}
+
+// telling are those settings of a record that say something: one that is not stored says nothing when it is read, as most
+// do of most records. Only trustedFor does not, by earlierTrust.
+func telling(r Record) Settings {
+	out := SettingsOf(r)
+	for name, octets := range stored(r) {
+		switch string(octets) {
+		case `""`, `false`, `0`, `null`, `[]`, `{}`:
+			if name != "trustedFor" {
+				delete(out, name)
+			}
+		}
+	}
+	return out
 }
 
 // Stored is an object as it is stored.

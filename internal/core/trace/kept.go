@@ -15,12 +15,29 @@ type Kept struct {
 
 // Keep makes it that.
 func Keep(s crossing.TraceStep) Kept {
-	n := base64.StdEncoding.EncodedLen(len(s.Octets))
-	if n == 0 || len(s.Raw) != n || base64.StdEncoding.EncodeToString([]byte(s.Octets)) != s.Raw {
+	if s.Octets == "" || !isBase64Of(s.Raw, s.Octets) {
 		return Kept{TraceStep: s}
 	}
 	s.Raw = ""
 	return Kept{s, true}
+}
+
+// isBase64Of reports whether coded is what octets come to, looking at a piece at a time.
+func isBase64Of(coded, octets string) bool {
+	if len(coded) != base64.StdEncoding.EncodedLen(len(octets)) {
+		return false
+	}
+	var piece, to [768]byte
+	for len(octets) > 0 {
+		n := copy(piece[:576], octets) // whole groups of three
+		m := base64.StdEncoding.EncodedLen(n)
+		base64.StdEncoding.Encode(to[:m], piece[:n])
+		if coded[:m] != string(to[:m]) {
+			return false
+		}
+		octets, coded = octets[n:], coded[m:]
+	}
+	return true
 }
 
 // Whole is the step as it was.

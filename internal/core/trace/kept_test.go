@@ -3,6 +3,7 @@ package trace_test
 import (
 	"encoding/base64"
 	"encoding/json"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -13,7 +14,7 @@ import (
 
 // A step is whole again when it is read, and what was posted is kept once.
 func TestStepsAreKeptOnce(t *testing.T) {
-	const message = "<samlp:Response ID=\"_1\"/>"
+	message := "<samlp:Response ID=\"" + strings.Repeat("_1", 700) + "\"/>"
 	posted := base64.StdEncoding.EncodeToString([]byte(message))
 	for name, c := range map[string]struct {
 		step crossing.TraceStep
@@ -21,6 +22,7 @@ func TestStepsAreKeptOnce(t *testing.T) {
 	}{
 		"posted":      {crossing.TraceStep{Octets: message, Raw: posted}, true},
 		"redirected":  {crossing.TraceStep{Octets: message, Raw: "fZBBb4MwDIX"}, false},
+		"other end":   {crossing.TraceStep{Octets: message, Raw: posted[:len(posted)-1] + "A"}, false},
 		"cut off":     {crossing.TraceStep{Octets: message, Raw: posted[:8], Cut: 9}, false},
 		"no message":  {crossing.TraceStep{Name: "released"}, false},
 		"line breaks": {crossing.TraceStep{Octets: message, Raw: posted[:8] + "\n" + posted[8:]}, false},
