@@ -20,9 +20,9 @@ type Decided struct {
 // decided counts what decided, so many times.
 func decided(tx *gorm.DB, app, ground string, times int) error {
 	now := tx.NowFunc().UTC()
-	return tx.Exec(`INSERT INTO decision_rows (ground, application, day, count, last) VALUES (?, ?, ?, ?, ?)
+	return execs(tx, `INSERT INTO decision_rows (ground, application, day, count, last) VALUES (?, ?, ?, ?, ?)
 		ON CONFLICT (ground, application, day) DO UPDATE SET count = count + excluded.count, last = excluded.last`,
-		ground, app, now.Format(time.DateOnly), times, now).Error
+		ground, app, now.Format(time.DateOnly), times, now)
 }
 
 // Decided gives what decided in the last days, of one application or of all. It waits for what has been recorded up to

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"database/sql"
 	"encoding/binary"
 	"encoding/json"
 	"errors"
@@ -178,20 +179,14 @@ func (b *traceBatch) row(id string) (*TraceRow, error) {
 		return r, nil
 	}
 	r := &TraceRow{}
-	rows, err := b.tx.Raw(`SELECT id, started, application, provider, named, started_by, result, finding, millis,
-		coalesce(verified, false), coalesce(octets, 0), coalesce(steps, 0), account, run FROM trace_rows WHERE id = ?`, id).Rows()
-	if err != nil {
+	err := asks(b.tx, `SELECT id, started, application, provider, named, started_by, result, finding, millis,
+		coalesce(verified, false), coalesce(octets, 0), coalesce(steps, 0), account, run FROM trace_rows WHERE id = ?`, id).Scan(&r.ID, &r.Started, &r.Application, &r.Provider, &r.Named, &r.StartedBy,
+		&r.Result, &r.Finding, &r.Millis, &r.Verified, &r.Octets, &r.Steps, &r.Account, &r.Run)
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return nil, err
 	}
-	defer rows.Close()
-	if rows.Next() {
-		err = rows.Scan(&r.ID, &r.Started, &r.Application, &r.Provider, &r.Named, &r.StartedBy, &r.Result, &r.Finding, &r.Millis,
-			&r.Verified, &r.Octets, &r.Steps, &r.Account, &r.Run)
-	}
-	if err = errors.Join(err, rows.Err()); err == nil {
-		b.rows[id], b.order = r, append(b.order, id)
-	}
-	return r, err
+	b.rows[id], b.order = r, append(b.order, id)
+	return r, nil
 }
 
 // finish writes the heads, and counts what decided.
@@ -201,13 +196,13 @@ func (b *traceBatch) finish() error {
 		if r.ID == "" {
 			continue // it made room for others
 		}
-		if err := b.tx.Exec(`INSERT INTO trace_rows (id, started, application, provider, named, started_by, result, finding, millis,
+		if err := execs(b.tx, `INSERT INTO trace_rows (id, started, application, provider, named, started_by, result, finding, millis,
 			verified, octets, steps, account, run) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (id) DO UPDATE SET
 			started = excluded.started, application = excluded.application, provider = excluded.provider, named = excluded.named,
 			started_by = excluded.started_by, result = excluded.result, finding = excluded.finding, millis = excluded.millis,
 			verified = excluded.verified, octets = excluded.octets, steps = excluded.steps, account = excluded.account,
 			run = excluded.run`, r.ID, r.Started, r.Application, r.Provider, r.Named, r.StartedBy, r.Result, r.Finding, r.Millis,
-			r.Verified, r.Octets, r.Steps, r.Account, r.Run).Error; err != nil {
+			r.Verified, r.Octets, r.Steps, r.Account, r.Run); err != nil {
 			return err
 		}
 	}

@@ -53,9 +53,9 @@ const atOnce = 500
 // them; ID 0 if there is none.
 func (p People) Find(key string, app federation.ID) (person.Person, error) {
 	out := person.Person{Key: key}
-	row := p.db.Raw(`SELECT l.person, coalesce(length(l.sealed), 0) = 0, `+personColumns+`
+	row := asks(p.db, `SELECT l.person, coalesce(length(l.sealed), 0) = 0, `+personColumns+`
 		FROM link_rows l JOIN person_rows p ON p.id = l.person
-		LEFT JOIN subject_rows s ON s.app = `+asText+` AND s.person = p.id WHERE l.key = `+asOctets, string(app), Hash(key)).Row()
+		LEFT JOIN subject_rows s ON s.app = `+asText+` AND s.person = p.id WHERE l.key = `+asOctets, string(app), Hash(key))
 	var got personColumn
 	err := row.Scan(append([]any{&out.ID, &out.Bare}, got.into()...)...)
 	switch {

@@ -114,5 +114,5 @@ func (s *Store) Made(ctx context.Context) (out []MadeRow, err error) {
 
 // Unmark takes the mark off somebody: they came for real, or are gone.
 func (s *Store) Unmark(tx *Writing, person int64) error {
-	return tx.Exec("DELETE FROM rehearsal_made_rows WHERE person = ?", person).Error
+	return execs(tx, "DELETE FROM rehearsal_made_rows WHERE person = ?", person)
 }

@@ -259,7 +259,8 @@ func (b *traceBatch) write(e entry) error {
 	if len(p.steps) == 0 && p.inputs == nil {
 		return nil
 	}
-	return b.tx.Exec("INSERT INTO part_rows (trace, sealed) VALUES (?, ?)", row.ID, b.t.s.Seal("trace part", b.t.packer.pack(p))).Error
+	return execs(b.tx, "INSERT INTO part_rows (trace, sealed) VALUES (?, ?)", row.ID,
+		b.t.s.Seal("trace part", b.t.packer.pack(p)))
 }
 
 // heads sets the head of a trace to that of its latest turn.

@@ -18,9 +18,9 @@ type UseRow struct {
 
 // NoteUse counts an entry.
 func (s *Store) NoteUse(tx *gorm.DB, u UseRow) error {
-	return tx.Exec(`INSERT INTO use_rows (person, app, count, last, sealed) VALUES (?, ?, 1, ?, ?)
+	return execs(tx, `INSERT INTO use_rows (person, app, count, last, sealed) VALUES (?, ?, 1, ?, ?)
 		ON CONFLICT (person, app) DO UPDATE SET count = count + 1, last = excluded.last, sealed = excluded.sealed`,
-		u.Person, u.App, u.Last.UTC(), u.Sealed).Error
+		u.Person, u.App, u.Last.UTC(), u.Sealed)
 }
 
 // Uses are those of a person, the latest first.
