@@ -38,7 +38,7 @@ func Advance(snap *federation.Snapshot, s State, e Event, f Facts, now time.Time
 	if e.Kind == Learned || e.Kind == Lost {
 		d.s.here = s.here.copied()
 	} else {
-		d.s.here = here{arrived: -1, at: -1, reshown: e.Kind == Continued}
+		d.s.here = &here{arrived: -1, at: -1, reshown: e.Kind == Continued}
 	}
 	if r := d.rehearsal(); r != nil || d.s.here.marked {
 		d.opened(cmp.Or(r, e.Browser.Run))
@@ -107,7 +107,7 @@ func (d *drive) enter() step {
 
 // done gathers what the turn came to.
 func (d *drive) done() Turn {
-	t, h := d.turn, &d.s.here
+	t, h := &d.turn, d.s.here
 	if h.about.StartedBy == "" {
 		h.about.StartedBy = d.s.StartedBy
 	}
@@ -131,14 +131,14 @@ func (d *drive) done() Turn {
 	for _, s := range h.steps {
 		t.Steps = append(t.Steps, *s)
 	}
-	t.Decided, t.Person, t.Gave, t.Run = h.decided.of(t), h.person, h.gave, d.rehearsal()
-	return t
+	t.Decided, t.Person, t.Gave, t.Run = h.decided.of(*t), h.person, h.gave, d.rehearsal()
+	return *t
 }
 
 // trace adds a step to the trace; what is decided next is told there.
 func (d *drive) trace(s TraceStep) *TraceStep {
 	s.At = d.now.UTC()
-	h := &d.s.here
+	h := d.s.here
 	h.steps = append(h.steps, &s)
 	if s.To == GateLane {
 		h.at = len(h.steps) - 1

@@ -627,7 +627,7 @@ func (d *drive) welcome() step {
 
 // admit decides whether they may enter.
 func (d *drive) admit() step {
-	h := &d.s.here
+	h := d.s.here
 	e := d.entrant()
 	if next, moves := d.otherWay(e); moves {
 		return next
@@ -713,7 +713,7 @@ func (d *drive) complete() step {
 
 // release decides what the application is told, and plans the answer.
 func (d *drive) release() step {
-	h := &d.s.here
+	h := d.s.here
 	out, err := Tell(Entering{Snap: d.snap, App: d.app, Own: d.s.AppState, Wish: d.s.Wish, Stands: d.standing(),
 		Roles: h.entry.RoleValues(), Word: h.answer, New: d.f.New, Session: d.lasting(), Now: d.now})
 	d.here(StepRelease).Reasons = out.Reasons
@@ -739,7 +739,7 @@ func (d *drive) release() step {
 // agree asks the person whether the application may be told, where they have to be
 // asked: they have not agreed before, or not to as much.
 func (d *drive) agree() step {
-	h := &d.s.here
+	h := d.s.here
 	c := h.consent
 	if h.person.ID != 0 && d.f.Agreed() == nil {
 		return d.need(Lack(AgreedBefore{App: d.app.ID, Person: h.person.ID}), (*drive).agree)
@@ -793,7 +793,7 @@ func (d *drive) goOn() step {
 
 // end ends the crossing: everything that it leaves behind is stored together.
 func (d *drive) end(plan Plan) step {
-	h := &d.s.here
+	h := d.s.here
 	spent := d.s.here.effects
 	d.s.here.effects = nil
 	if d.s.Kept {
@@ -853,7 +853,7 @@ func (d *drive) holding(plan Plan) {
 // knows is what the gate keeps of the person from now on, with the subject that was derived for the application, if
 // one was; any tells whether that is other than what it has.
 func (d *drive) knows(subject string) (out ChangePerson, any bool) {
-	h, stands := &d.s.here, d.standing()
+	h, stands := d.s.here, d.standing()
 	if h.person.Key == "" {
 		return out, false
 	}
@@ -982,7 +982,7 @@ func (d *drive) lost() step {
 // overtaken. Whoever was in by a session that has ended is asked for anew.
 func (d *drive) again(why reason.Code) step {
 	d.here(StepMatch).Reasons.Add(why)
-	h := &d.s.here
+	h := d.s.here
 	h.decided.Released, h.decided.Told, h.decided.Sent, h.decided.Person, h.decided.New = nil, nil, nil, 0, false
 	d.f.forget(func(n Need) bool {
 		switch n.(type) {

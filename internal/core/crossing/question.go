@@ -120,7 +120,7 @@ func names(asked []federation.Asked) string {
 // hears is what the person did on the page, once; nil if they did nothing, or on another
 // page than the one that is shown.
 func (d *drive) hears() *Gave {
-	h := &d.s.here
+	h := d.s.here
 	if h.gave != nil || d.s.Stage != Questioned && d.s.Stage != Refusing {
 		return nil
 	}
@@ -381,7 +381,7 @@ func (d *drive) askCode(wrong string) step {
 
 // whichAccount asks the person which of several accounts they are.
 func (d *drive) whichAccount() step {
-	h := &d.s.here
+	h := d.s.here
 	st := d.here(StepQuestion)
 	if g := d.hears(); g != nil && g.Picked != 0 && d.s.Picked == 0 {
 		if slices.ContainsFunc(h.seen.Several, func(p person.Person) bool { return p.ID == g.Picked }) {

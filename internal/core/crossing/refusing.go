@@ -12,7 +12,7 @@ import (
 // readsHere has people who may not enter read why, and whom to ask, before the application hears of it, where its
 // record says so. Whenever they come back it is decided anew: whoever was given entry meanwhile goes on.
 func (d *drive) readsHere(f *finding.Finding) (step, bool) {
-	h := &d.s.here
+	h := d.s.here
 	if d.app == nil || !d.app.RefusedHere && !d.app.AskForEntry || !OfEntry(f) || h.answer == nil || h.apart ||
 		d.s.ID == "" || d.s.Stage == Ended || d.s.Wish.Passive {
 		return nil, false
@@ -47,7 +47,7 @@ func OfEntry(f *finding.Finding) bool {
 
 // refusal tells whom to ask, and whether here; nil where nobody can be asked for anything.
 func (d *drive) refusal(f *finding.Finding) *RefusalRead {
-	h := &d.s.here
+	h := d.s.here
 	if d.app == nil || h.apart || d.s.ID == "" || !OfEntry(f) {
 		return nil
 	}

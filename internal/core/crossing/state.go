@@ -82,7 +82,7 @@ type State struct {
 	Kept      bool            `json:"kept,omitempty"`     // it was stored before
 	Verified  bool            `json:"verified,omitempty"` // a signature of a counterpart held
 
-	here here // of this turn only, never stored
+	here *here // of this turn only, never stored
 }
 
 // Stepping is what an access rule asks for beside what the application does.
@@ -152,22 +152,25 @@ type here struct {
 	way      *federation.Way // rule of provider selection that decided
 }
 
-// copied gives a copy that shares nothing a turn changes.
-func (h here) copied() here {
-	h.effects = slices.Clone(h.effects)
-	steps := make([]*TraceStep, len(h.steps))
+// copied gives a copy that shares nothing a turn changes; that of nil is of a turn in which nothing was yet.
+func (h *here) copied() *here {
+	if h == nil {
+		return &here{}
+	}
+	out := *h
+	out.effects = slices.Clone(h.effects)
+	out.steps = make([]*TraceStep, len(h.steps))
 	for i, s := range h.steps {
 		c := *s
-		steps[i] = &c
+		out.steps[i] = &c
 	}
-	h.steps = steps
-	return h
+	return &out
 }
 
 // Resting gives the state as it is kept between two turns: without messages and
 // everything else that is true in one turn only.
 func (s State) Resting() State {
-	s.here = here{}
+	s.here = nil
 	return s
 }
 

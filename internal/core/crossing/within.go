@@ -61,7 +61,7 @@ func (d *drive) shown(out Out) {
 	if out.Replied != nil {
 		d.arrive(*out.Replied)
 	}
-	h := &d.s.here
+	h := d.s.here
 	if h.arrived < 0 {
 		return
 	}
@@ -86,7 +86,7 @@ func later(a, b time.Time) time.Time {
 // standing is who comes, as this sign-in leaves them: found out once they are matched, and again if they are matched
 // anew.
 func (d *drive) standing() *person.Standing {
-	h := &d.s.here
+	h := d.s.here
 	if h.stands == nil || !h.stands.By(d.snap) { // a call may have taken its time
 		h.stands = person.Stand(d.snap, d.p, h.who, h.person, d.s.Given)
 	}
