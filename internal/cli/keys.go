@@ -84,8 +84,9 @@ func (e *environment) showKeys(cmd *ucli.Command, l api.List[api.Key]) error {
 					one = "For one application: innergate key announce idp-ecdsa, key switch idp-ecdsa; when it has taken that key in,\n" +
 						"set algorithm=ecdsa-sha256 on it. "
 				}
-				fmt.Fprintf(w, "\n%s signs with RSA. %s announced that ECDSA, a twentieth of the work, is verified: %s.\n"+
-					"%sWhere all verify it: innergate key announce %s --kind ec-p256.\n", k.Purpose, several(n, "counterpart"),
+				they := map[bool]string{true: "it verifies", false: "they verify"}[n == 1]
+				fmt.Fprintf(w, "\n%s signs with RSA. %s announced that %s ECDSA, which takes a twentieth of the work: %s.\n"+
+					"%sWhere all verify it: innergate key announce %s --kind ec-p256.\n", k.Purpose, several(n, "counterpart"), they,
 					strings.Join(strings.Fields(strings.Trim(fmt.Sprint(k.Verifiers), "[]")), ", "), one, k.Purpose)
 			}
 		}

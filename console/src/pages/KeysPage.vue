@@ -69,8 +69,8 @@ const remove = (id: number) => act(() => take(api.DELETE('/api/v1/keys/{id}', { 
       </li>
     </ul>
     <p v-for="k in g.keys.filter((k) => k.verifiers?.length)" :key="k.id">
-      It signs with RSA, and {{ k.verifiers!.join(', ') }} {{ k.verifiers!.length > 1 ? 'announce' : 'announces' }} that
-      ECDSA is verified, at a twentieth of the work.
+      It signs with RSA. {{ k.verifiers!.join(', ') }} announced that
+      {{ k.verifiers!.length > 1 ? 'they verify' : 'it verifies' }} ECDSA, which takes a twentieth of the work.
       <template v-if="g.purpose === 'idp'">
         <template v-if="groups.some((o) => o.purpose === ecdsa)">See that the application has the certificate of
           <code>{{ ecdsa }}</code>, then set <em>Signed by</em> to ecdsa-sha256 on it.</template>
