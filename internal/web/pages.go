@@ -2,6 +2,7 @@ package web
 
 import (
 	"bytes"
+	"html"
 	"html/template"
 	"net/http"
 	"net/url"
@@ -31,6 +32,18 @@ type view struct {
 	Rehearsal                                                      string // application that is rehearsed, "" for a real page
 	Location, Host, Nonce                                          string
 	Fields                                                         []crossing.Field
+}
+
+// Hidden are the fields that go along unseen. They are put into the page by hand: a template looks at a message letter by
+// letter, and most of a page is one.
+func (v view) Hidden() template.HTML {
+	var b strings.Builder
+	for _, f := range v.Fields {
+		b.WriteString(`<input type="hidden" name="` + html.EscapeString(f.Name) + `" value="`)
+		b.WriteString(html.EscapeString(f.Value))
+		b.WriteString("\">\n")
+	}
+	return template.HTML(b.String())
 }
 
 // post sends a message on by a form that submits itself, with a button for
