@@ -41,8 +41,14 @@ func Masked(form string) string {
 	return strings.Join(parts, "&")
 }
 
+// longestParameter is that of any secret, with each letter escaped: what is longer is no name, but a message.
+const longestParameter = 100
+
 func nameOf(part string) string {
 	name, _, _ := strings.Cut(part, "=")
+	if len(name) > longestParameter {
+		return name
+	}
 	if plain, err := url.QueryUnescape(name); err == nil {
 		return plain
 	}

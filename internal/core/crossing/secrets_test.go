@@ -1,6 +1,8 @@
 package crossing_test
 
 import (
+	"fmt"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -26,4 +28,13 @@ func TestSecretsInAddresses(t *testing.T) {
 		require.Equal(t, query, crossing.Masked(query))
 	}
 	require.Equal(t, "code_verifier=(secret)&code=x", crossing.Masked("code_verifier=v&code=x"))
+	for _, name := range crossing.CallSecrets {
+		escaped := ""
+		for _, letter := range []byte(name) {
+			escaped += fmt.Sprintf("%%%X", letter)
+		}
+		require.Equal(t, escaped+"=(secret)", crossing.Masked(escaped+"=x"))
+	}
+	message := strings.Repeat("PHNhbWw+", 1000) + "=="
+	require.Equal(t, message, crossing.Masked(message), "a message that was posted")
 }
