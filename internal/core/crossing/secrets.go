@@ -22,7 +22,7 @@ func Hides(name string) bool { return slices.Contains(hidden, name) }
 // nil if there is none. One that is empty counts too: its log was meant for more.
 func SecretIn(query string, names []string) *finding.Finding {
 	for part := range strings.SplitSeq(query, "&") {
-		if name := nameOf(part); slices.Contains(names, name) {
+		if name := ParameterOf(part); slices.Contains(names, name) {
 			return finding.New(finding.OAuthRequest, finding.Fact(name,
 				"stands in the address, which is written to logs; put it into the body of a call"))
 		}
@@ -34,7 +34,7 @@ func SecretIn(query string, names []string) *finding.Finding {
 func Masked(form string) string {
 	parts := strings.Split(form, "&")
 	for i, part := range parts {
-		if name, _, given := strings.Cut(part, "="); given && Hides(nameOf(part)) {
+		if name, _, given := strings.Cut(part, "="); given && Hides(ParameterOf(part)) {
 			parts[i] = name + "=(secret)"
 		}
 	}
@@ -44,7 +44,8 @@ func Masked(form string) string {
 // longestParameter is that of any secret, with each letter escaped: what is longer is no name, but a message.
 const longestParameter = 100
 
-func nameOf(part string) string {
+// ParameterOf is the name of the parameter that a part of a query or form is, however it is escaped.
+func ParameterOf(part string) string {
 	name, _, _ := strings.Cut(part, "=")
 	if len(name) > longestParameter {
 		return name

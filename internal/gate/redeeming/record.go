@@ -223,7 +223,7 @@ func decoded(t *oidcside.Tokens) string {
 	if t.RefreshToken != "" {
 		out["refresh_token"] = "(a secret, not recorded)"
 	}
-	octets, err := json.MarshalIndent(out, "", "  ")
+	octets, err := json.Marshal(out)
 	if err != nil {
 		return ""
 	}

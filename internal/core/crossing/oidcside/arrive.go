@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/url"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -22,7 +21,7 @@ import (
 func Request(form string, posted, ahead bool) *crossing.Arrival {
 	shown := unsigned(form)
 	a := &crossing.Arrival{Protocol: Name, From: crossing.Application, Name: "Authorization request", Binding: "GET",
-		Indirect: posted, Raw: shown, Octets: []byte(Shown(form))}
+		Indirect: posted, Raw: shown, Octets: []byte(lined(shown))}
 	if posted {
 		a.Binding = "POST"
 	}
@@ -48,9 +47,6 @@ func Request(form string, posted, ahead bool) *crossing.Arrival {
 // pushed is the binding of a request that was pushed before.
 const pushed = "pushed"
 
-// signatures are those of tokens in a request, which are not recorded.
-var signatures = regexp.MustCompile(`((?:^|&)id_token_hint=[^&.]*\.[^&.]*\.)[^&]+`)
-
 // Unreadable is a request that could not be taken out of where it came in.
 func Unreadable(err error) *crossing.Arrival {
 	return &crossing.Arrival{Protocol: Name, From: crossing.Application, Name: "Authorization request", Broken: err}
@@ -58,13 +54,28 @@ func Unreadable(err error) *crossing.Arrival {
 
 // unsigned is a request without secrets, and the signatures of tokens, in it.
 func unsigned(form string) string {
-	return signatures.ReplaceAllString(crossing.Masked(form), "${1}(signature)")
+	parts := strings.Split(crossing.Masked(form), "&")
+	for i, part := range parts {
+		if crossing.ParameterOf(part) != "id_token_hint" {
+			continue
+		}
+		name, value, _ := strings.Cut(part, "=")
+		if plain, err := url.QueryUnescape(value); err == nil {
+			value = plain
+		}
+		if token := strings.SplitN(value, ".", 3); len(token) == 3 && token[2] != "" {
+			parts[i] = name + "=" + url.QueryEscape(token[0]+"."+token[1]+".") + "(signature)"
+		}
+	}
+	return strings.Join(parts, "&")
 }
 
 // Shown is a request as a trace has it: a parameter on each line, decoded, and tokens
 // without their signatures.
-func Shown(form string) string {
-	lines := strings.Split(unsigned(form), "&")
+func Shown(form string) string { return lined(unsigned(form)) }
+
+func lined(form string) string {
+	lines := strings.Split(form, "&")
 	for i, line := range lines {
 		if plain, err := url.QueryUnescape(line); err == nil {
 			lines[i] = plain

@@ -165,3 +165,20 @@ func TestLocalhost(t *testing.T) {
 	require.NoError(t, err)
 	require.Contains(t, string(octets), "which browsers take out")
 }
+
+// No trace keeps what a token of a request could be used again by, however it is written.
+func TestSignaturesOfRequestsAreNotShown(t *testing.T) {
+	for form, want := range map[string]string{
+		"state=s&id_token_hint=e30.e30.c2ln":                   "state=s\nid_token_hint=e30.e30.(signature)",
+		"id%5Ftoken_hint=e30%2Ee30%2Ec2ln&id_token_hint=a.b.c": "id_token_hint=e30.e30.(signature)\nid_token_hint=a.b.(signature)",
+		"id_token_hint=e30.e30.":                               "id_token_hint=e30.e30.",
+		"id_token_hint=a.b.c.d":                                "id_token_hint=a.b.(signature)",
+		"my_id_token_hint=a.b.c&id_token_hint=opaque":          "my_id_token_hint=a.b.c\nid_token_hint=opaque",
+		"id_token_hint=%zz.b.c&client_secret=hush":             "id_token_hint=%zz.b.(signature)\nclient_secret=(secret)",
+	} {
+		a := oidcside.Request(form, false, false)
+		require.Equal(t, want, string(a.Octets), form)
+		require.NotContains(t, a.Raw, "c2ln")
+		require.Equal(t, want, oidcside.Shown(form))
+	}
+}
