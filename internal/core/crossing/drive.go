@@ -233,10 +233,16 @@ func (d *drive) keep() {
 }
 
 // Holds reports whether an event came from the browser that began a crossing, for what is recorded of it.
-func Holds(s State, e Event) bool { return (&drive{s: s, e: e}).holds() }
+func Holds(s State, e Event) bool { return seen(s, e).holds() }
 
 // SaidBy is what the person said when they were asked to agree, likewise.
-func SaidBy(s State, e Event) string { return (&drive{s: s, e: e}).said() }
+func SaidBy(s State, e Event) string { return seen(s, e).said() }
+
+// seen is an event as it meets a state that may be of no turn.
+func seen(s State, e Event) *drive {
+	s.here = s.here.copied()
+	return &drive{s: s, e: e}
+}
 
 // holds reports whether this is the browser that began the crossing.
 func (d *drive) holds() bool {
