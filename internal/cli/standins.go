@@ -73,6 +73,7 @@ func (e *environment) standins() *ucli.Command {
 			return h, nil
 		})}
 	federation := &ucli.Command{Name: "federation", Usage: "a simulated publisher of an aggregate",
+		Description: "With --key FILE, the keys of its members are kept as well, in the folder FILE.members.",
 		Flags: append(common, &ucli.IntFlag{Name: "entities", Usage: "how many entities", Value: 240},
 			&ucli.StringFlag{Name: "fault", Usage: "fault of the aggregate: " + faults(standin.FederationFaults())}),
 		Action: e.standin(func(cmd *ucli.Command, base string) (http.Handler, error) {
