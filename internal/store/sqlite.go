@@ -27,7 +27,7 @@ import (
 // Options of the connections. What is committed to the main file is on the disk;
 // of the traces the last ones may be lost.
 const (
-	mainOptions  = "_journal_mode=WAL&_busy_timeout=5000&_foreign_keys=on&_synchronous=FULL&_txlock=immediate&_secure_delete=true&_cache_size=-65536" + cached
+	mainOptions  = "_journal_mode=WAL&_busy_timeout=5000&_foreign_keys=on&_synchronous=FULL&_txlock=immediate&_secure_delete=true&_cache_size=-32768" + cached
 	readOptions  = "mode=ro&_busy_timeout=5000&_query_only=on" + cached
 	traceOptions = "_journal_mode=WAL&_busy_timeout=5000&_synchronous=NORMAL&_txlock=immediate&_secure_delete=true" + cached
 )
