@@ -47,24 +47,52 @@ func (r *rig) carryOut(b *testing.B, p records.Plan) {
 
 // A whole crossing: AuthnRequest, question, answer, Response; the test's own
 // signing of the request and the answer is in it, two RSA signatures.
-func benchmarkCrossing(b *testing.B, applications int) {
-	benchRig(b, applications).entering(b)
-}
-
-// entering has one after another enter.
-func (r *rig) entering(b *testing.B) {
+func BenchmarkCrossing(b *testing.B) {
+	r := benchRig(b, 1)
 	for b.Loop() {
-		r.enter(nil)
-		r.clock.set(r.clock.get().Add(crossing.Life))
-		require.NoError(b, r.Crossings.Sweep(ctx))
+		r.entersAndIsSwept()
 	}
 }
 
-func BenchmarkCrossing(b *testing.B)                  { benchmarkCrossing(b, 1) }
-func BenchmarkCrossing10000Applications(b *testing.B) { benchmarkCrossing(b, 10000) }
+func (r *rig) entersAndIsSwept() {
+	r.enter(nil)
+	r.clock.set(r.clock.get().Add(crossing.Life))
+	require.NoError(r.t, r.Crossings.Sweep(ctx))
+}
 
-// A crossing among so many rules of access, of which none is about whoever enters.
-func benchmarkCrossingRules(b *testing.B, rules int) {
+// flat has crossings of two gates take turns, and tells how many times as long what is no signature takes at the second:
+// in the same moments, since a shared machine is faster in one than in the next.
+func flat(b *testing.B, plain, full *rig) {
+	var took [3]time.Duration
+	sum := make([]byte, 32)
+	does := []func(){plain.entersAndIsSwept, full.entersAndIsSwept, func() {
+		for range 3 {
+			_, err := plain.idp.Signer().Sign(nil, sum, crypto.SHA256)
+			require.NoError(b, err)
+		}
+	}}
+	for n := 0; b.Loop(); n++ {
+		for i := range does {
+			of := (i + n) % len(does) // each comes first in its turn
+			began := time.Now()
+			does[of]()
+			took[of] += time.Since(began)
+		}
+	}
+	b.ReportMetric(float64(took[1]-took[2])/float64(took[0]-took[2]), "times")
+}
+
+// What a crossing costs among ten thousand applications, and among a thousand rules of access of which none is about
+// whoever enters.
+func BenchmarkFlat(b *testing.B) {
+	plain := benchRig(b, 1)
+	for name, full := range map[string]*rig{"Applications=10000": benchRig(b, 10000), "Rules=1000": ruled(b, 1000)} {
+		b.Run(name, func(b *testing.B) { flat(b, plain, full) })
+	}
+}
+
+// ruled makes a gate with so many rules of access.
+func ruled(b *testing.B, rules int) *rig {
 	r := benchRig(b, 1)
 	var plan records.Plan
 	for i := range rules {
@@ -75,11 +103,8 @@ func benchmarkCrossingRules(b *testing.B, rules int) {
 		plan.Put = append(plan.Put, records.Put{Object: rule, Quiet: true, Judged: true})
 	}
 	r.carryOut(b, plan)
-	r.entering(b)
+	return r
 }
-
-func BenchmarkCrossing1Rule(b *testing.B)     { benchmarkCrossingRules(b, 1) }
-func BenchmarkCrossing1000Rules(b *testing.B) { benchmarkCrossingRules(b, 1000) }
 
 // The same for a profile by parts (parts.sh), in which nothing is to stand that crossings have not.
 func BenchmarkCrossingParts(b *testing.B) {

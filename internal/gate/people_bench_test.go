@@ -38,6 +38,7 @@ var givenNames = strings.Fields("Ada Bram Celia Dov Edda Farid Gwen Hugo Ines Jo
 // How matching, searching, taking in and comparing grow with the number of people: by
 // index, hardly.
 func BenchmarkPeople(all *testing.B) {
+	var plain *rig
 	for _, n := range []int{200, 200_000} {
 		var r *rig
 		all.Run(fmt.Sprintf("Import=%d", n), func(b *testing.B) {
@@ -54,7 +55,11 @@ func BenchmarkPeople(all *testing.B) {
 		if r == nil {
 			r = populous(all, n)
 		}
-		all.Run(fmt.Sprintf("Crossing=%d", n), r.entering)
+		if plain == nil {
+			plain = r
+		} else {
+			all.Run("Flat", func(b *testing.B) { flat(b, plain, r) })
+		}
 		all.Run(fmt.Sprintf("Match=%d", n), func(b *testing.B) {
 			for i := 0; b.Loop(); i++ {
 				found, err := r.st.People(ctx).Having(person.Sought{Attribute: "employeeNumber",
