@@ -85,7 +85,7 @@ func startService(ctx context.Context, o serviceOptions, ln net.Listener) (*serv
 const memoryGoal = 320 << 20
 
 // collects is how much is made anew before memory is collected, in percent of what is in use, where GOGC says nothing:
-// a gate has little in use and makes much that lives for one request. a crossing took 7 % less of the processor by it
+// a gate has little in use and makes much that lives for one request. A crossing took 7 % less of the processor by it
 // than by Go's usual 100, below the same goal.
 const collects = 300
 

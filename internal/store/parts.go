@@ -180,8 +180,9 @@ func (b *traceBatch) row(id string) (*TraceRow, error) {
 	}
 	r := &TraceRow{}
 	err := asks(b.tx, `SELECT id, started, application, provider, named, started_by, result, finding, millis,
-		coalesce(verified, false), coalesce(octets, 0), coalesce(steps, 0), account, run FROM trace_rows WHERE id = ?`, id).Scan(&r.ID, &r.Started, &r.Application, &r.Provider, &r.Named, &r.StartedBy,
-		&r.Result, &r.Finding, &r.Millis, &r.Verified, &r.Octets, &r.Steps, &r.Account, &r.Run)
+		coalesce(verified, false), coalesce(octets, 0), coalesce(steps, 0), account, run FROM trace_rows WHERE id = ?`, id).
+		Scan(&r.ID, &r.Started, &r.Application, &r.Provider, &r.Named, &r.StartedBy, &r.Result, &r.Finding, &r.Millis,
+			&r.Verified, &r.Octets, &r.Steps, &r.Account, &r.Run)
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return nil, err
 	}

@@ -51,8 +51,8 @@ func init() {
 // so it prepares the statement anew with each value (sqlite3VdbeReprepareOnBind), which takes longer than all the rest.
 // What is known to be text or octets is neither.
 const (
-	asText   = "CAST( ? AS TEXT)"
-	asOctets = "CAST( ? AS BLOB)" // GORM takes octets after a parenthesis for a list
+	asText   = "CAST(? AS TEXT)"
+	asOctets = "CAST(? AS BLOB)"
 )
 
 func connect(file, options string, conns int) (*gorm.DB, error) {

@@ -105,12 +105,20 @@ func TestWhatSomebodyGaveIsFoundToBeCertificates(t *testing.T) {
 	require.True(t, sound.X509.IsCA, "openssl marks every self-signed one as CA, which alone makes no authority")
 
 	// A certificate is stored as it is, a bare key as its SubjectPublicKeyInfo.
+	weakly, err := weak.MarshalText()
+	require.NoError(t, err)
 	for _, c := range []keys.Certificate{sound, {Public: sound.Public}} {
 		text, err := c.MarshalText()
 		require.NoError(t, err)
 		var again keys.Certificate
 		require.NoError(t, again.UnmarshalText(text))
 		require.Equal(t, c.DER, again.DER)
+		var lately, other keys.Certificate
+		require.NoError(t, lately.UnmarshalText(text))
+		require.Equal(t, again, lately)
+		require.Same(t, again.Public, lately.Public, "it was read lately")
+		require.NoError(t, other.UnmarshalText(weakly))
+		require.Equal(t, weak.Fingerprint(), other.Fingerprint(), "another is another")
 		require.Equal(t, sound.Fingerprint(), again.Fingerprint(),
 			"the fingerprint of a key does not depend on its certificate")
 	}
