@@ -95,16 +95,59 @@ func (s State) added() (out []Leg) {
 	return out
 }
 
-// Finished is what is kept of a crossing once it ended, in a session if it ended in one: whose it was, and by what a
-// late message finds it.
-func (s State) Finished(session string) State {
-	out := State{ID: s.ID, Stage: Ended, App: s.App, AppID: s.AppID, Browser: s.Browser, StartedBy: s.StartedBy,
-		Mode: s.Mode, Run: s.Run,
-		Began: s.Began, Turns: s.Turns, Kept: true}
-	if l := s.Leg(); len(s.Legs) > 0 {
-		out.Legs = []Leg{{Provider: l.Provider, ProviderID: l.ProviderID, Own: l.Own, Handle: l.Handle}}
+// Remembered is what is kept of a crossing once it ended: whose it was, and by what a late message finds it. It takes a
+// third of the room of a State.
+type Remembered struct {
+	id, startedBy, handle string
+	app                   federation.Name
+	appID                 federation.ID
+	provider              federation.Name
+	providerID            federation.ID
+	mode                  Mode
+	run                   *Rehearsing
+	browser               Tie
+	own                   json.RawMessage
+	began                 time.Time
+	turns                 int32
+	asked, paused         bool
+}
+
+// Remembered is what is kept of a crossing that ended, in a session if it ended in one, by that one's lasting name.
+func (s State) Remembered(session string) Remembered {
+	l := s.Leg()
+	tie := s.Browser
+	tie.Session = session
+	return Remembered{id: s.ID, startedBy: s.StartedBy, handle: l.Handle, app: s.App, appID: s.AppID, provider: l.Provider,
+		providerID: l.ProviderID, mode: s.Mode, run: s.Run, browser: tie, own: l.Own, began: s.Began, turns: int32(s.Turns),
+		asked: len(s.Legs) > 0, paused: s.Question != ""}
+}
+
+// ID is the crossing's.
+func (r *Remembered) ID() string { return r.id }
+
+// Handle is the further name that the provider's answer finds it by, "" for none.
+func (r *Remembered) Handle() string { return r.handle }
+
+// Expires is when a late message needs not find it any more.
+func (r *Remembered) Expires() time.Time {
+	if r.paused {
+		return r.began.Add(PauseLife)
 	}
-	out.Browser.Session = session
+	return r.began.Add(Life)
+}
+
+// Octets are about those that it holds beside itself.
+func (r *Remembered) Octets() int {
+	return len(r.id) + len(r.handle) + len(r.browser.Secret) + len(r.browser.Network) + len(r.browser.Session) + len(r.own)
+}
+
+// State is the crossing as it ended.
+func (r *Remembered) State() State {
+	out := State{ID: r.id, Stage: Ended, App: r.app, AppID: r.appID, Browser: r.browser, StartedBy: r.startedBy, Mode: r.mode,
+		Run: r.run, Began: r.began, Turns: int(r.turns), Kept: true}
+	if r.asked {
+		out.Legs = []Leg{{Provider: r.provider, ProviderID: r.providerID, Own: r.own, Handle: r.handle}}
+	}
 	return out
 }
 

@@ -352,7 +352,7 @@ func (w *writing) putSession(in *performing.Storing, e crossing.PutSession) erro
 		if old := w.before; old != nil && old.Ref != s.Ref {
 			w.rm.sessions.Drop(old.Ref)
 		}
-		w.rm.sessions.Put(s)
+		w.rm.sessions.Put(s, row)
 	})
 	return err
 }

@@ -17,8 +17,13 @@ const (
 	maxCrossings       = 50000
 	maxCrossingOctets  = 128 << 20
 	maxCrossingsOfOne  = 2000 // from one network address; many people share one
-	maxFinished        = 100000
 	maxCrossingCookies = 10 // in one browser
+)
+
+// Bounds on those that are remembered after they finished.
+const (
+	maxFinished       = 100000
+	maxFinishedOctets = 64 << 20
 )
 
 // record is a crossing as it is kept between two turns.
@@ -31,20 +36,30 @@ type record struct {
 // remembered until they would have expired, so that what comes again is told so.
 type places struct {
 	mu       sync.Mutex
-	byID     map[string]*kept
-	byHandle map[string]string // further name → crossing
+	byID     map[string]*kept  // in progress
+	byHandle map[string]string // further name → crossing, also a finished one
 	networks map[string]*crowd
 	fullest  crowds
 	open     int // not finished
 	octets   int
-	finished *list.List // of IDs, the oldest first
+	finished map[string]*remembered
+	oldest   *list.List // of *remembered, the first to end first
+	memory   int        // octets of those
 }
 
 type kept struct {
 	record
 	size  int
 	crowd *crowd
-	place *list.Element // among those of its network, or among the finished ones
+	place *list.Element // among those of its network
+}
+
+// remembered is a crossing that has ended.
+type remembered struct {
+	crossing.Remembered
+	reference string
+	place     *list.Element
+	size      int
 }
 
 // crowd is what one network has under way.
@@ -77,7 +92,7 @@ func (c *crowds) Pop() any {
 
 func loadPlaces(s *store.Store, now time.Time) (*places, error) {
 	c := &places{byID: map[string]*kept{}, byHandle: map[string]string{}, networks: map[string]*crowd{},
-		finished: list.New()}
+		finished: map[string]*remembered{}, oldest: list.New()}
 	var rows []store.CrossingRow
 	if err := s.Read.Where("expires > ?", now.UTC()).Order("expires").Find(&rows).Error; err != nil {
 		return nil, err
@@ -99,8 +114,8 @@ func loadPlaces(s *store.Store, now time.Time) (*places, error) {
 	return c, nil
 }
 
-// overhead is what a crossing takes in memory beside its own octets.
-const overhead = 700
+// overhead is what a crossing takes in memory beside its own octets, remembering what one does that has ended.
+const overhead, remembering = 700, 480
 
 // put keeps a record in memory, in place of that of before. size is that of its
 // JSON.
@@ -109,7 +124,7 @@ func (c *places) put(r record, size int) {
 	defer c.mu.Unlock()
 	size += overhead
 	k := c.byID[r.State.ID]
-	if k != nil && k.State.Stage == crossing.Ended {
+	if c.finished[r.State.ID] != nil {
 		return // somebody else ended it meanwhile
 	}
 	if k == nil {
@@ -134,40 +149,37 @@ func (c *places) put(r record, size int) {
 
 func (c *places) weigh(k *kept, size int) {
 	c.octets += size - k.size
-	if k.crowd != nil {
-		k.crowd.octets += size - k.size
-		heap.Fix(&c.fullest, k.crowd.index)
-	}
+	k.crowd.octets += size - k.size
+	heap.Fix(&c.fullest, k.crowd.index)
 	k.size = size
 }
 
 // leave takes an unfinished crossing out of its network.
 func (c *places) leave(k *kept) {
 	at := k.crowd
-	if at == nil {
-		return
-	}
 	c.weigh(k, 0)
 	at.all.Remove(k.place)
 	c.open--
-	if k.crowd = nil; at.all.Len() == 0 {
+	delete(c.byID, k.State.ID)
+	if at.all.Len() == 0 {
 		heap.Remove(&c.fullest, at.index)
 		delete(c.networks, at.network)
 	}
 }
 
 func (c *places) drop(id string) {
-	k := c.byID[id]
-	if k == nil {
-		return
-	}
-	if k.crowd != nil {
+	if k := c.byID[id]; k != nil {
 		c.leave(k)
-	} else {
-		c.finished.Remove(k.place)
+		delete(c.byHandle, k.State.Leg().Handle)
 	}
-	delete(c.byID, id)
-	delete(c.byHandle, k.State.Leg().Handle)
+}
+
+// forget drops one that has ended.
+func (c *places) forget(r *remembered) {
+	c.oldest.Remove(r.place)
+	c.memory -= r.size
+	delete(c.finished, r.ID())
+	delete(c.byHandle, r.Handle())
 }
 
 // admit refuses another crossing of a network that has too many under way. Where
@@ -194,6 +206,9 @@ func (c *places) find(id string, now time.Time) record {
 	if k := c.byID[id]; k != nil && now.Before(k.State.Expires()) {
 		return k.record
 	}
+	if r := c.finished[id]; r != nil && now.Before(r.Expires()) {
+		return record{State: r.State(), Reference: r.reference}
+	}
 	return record{}
 }
 
@@ -219,14 +234,16 @@ func (c *places) ended(id, session string) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	k := c.byID[id]
-	if k == nil || k.crowd == nil {
+	if k == nil {
 		return
 	}
 	c.leave(k)
-	k.State = k.State.Finished(session)
-	k.place = c.finished.PushBack(id)
-	if c.finished.Len() > maxFinished {
-		c.drop(c.finished.Front().Value.(string))
+	r := &remembered{Remembered: k.State.Remembered(session), reference: k.Reference}
+	r.size = remembering + r.Octets()
+	r.place = c.oldest.PushBack(r)
+	c.finished[id] = r
+	for c.memory += r.size; len(c.finished) > maxFinished || c.memory > maxFinishedOctets; {
+		c.forget(c.oldest.Front().Value.(*remembered))
 	}
 }
 
@@ -262,6 +279,12 @@ func (c *places) sweep(now time.Time) {
 	for id, k := range c.byID {
 		if !now.Before(k.State.Expires()) {
 			c.drop(id)
+		}
+	}
+	for at := c.oldest.Front(); at != nil; {
+		r := at.Value.(*remembered)
+		if at = at.Next(); !now.Before(r.Expires()) {
+			c.forget(r)
 		}
 	}
 }

@@ -78,9 +78,21 @@ func TestPlacesAreGivenBack(t *testing.T) {
 	require.Equal(t, crossing.Ended, c.find("0", now).State.Stage)
 	require.Equal(t, maxCrossingsOfOne-1, c.waiting())
 
+	for i := range 5 { // what is remembered is bounded in octets
+		big := begun("192.0.2.1", fmt.Sprint("big-", i), "", now)
+		big.State.Legs[0].Own = make([]byte, maxFinishedOctets/4)
+		c.put(big, 100)
+		c.ended(big.State.ID, "")
+	}
+	require.Len(t, c.finished, 3)
+	require.Empty(t, c.find("0", now).State.ID, "the first to end is forgotten first")
+	require.Equal(t, "big-4", c.find("big-4", now).State.ID)
+
 	c.sweep(now.Add(crossing.Life))
 	require.Empty(t, c.byID)
+	require.Empty(t, c.finished)
 	require.Empty(t, c.byHandle)
+	require.Zero(t, c.memory)
 	require.Empty(t, c.networks)
 	require.Zero(t, c.octets)
 }

@@ -24,31 +24,72 @@ type Room struct {
 	log   *slog.Logger
 	now   func() time.Time
 	idle  time.Duration // a session that nobody comes with for so long has ended; 0 for any time
-	mu    sync.RWMutex
+	mu    sync.Mutex
 	ended int // how often something was dropped: what was read before that may be no more
-	byRef map[string]*crossing.Session
-	used  map[string]use
+	lately
 }
 
-// use is when somebody last came with a session, and what the store knows of that.
-type use struct{ at, stored time.Time }
+// lately are sessions that somebody came with lately: new are those of the last while, old those of the while before it
+// that nobody came with since. When the new ones fill their half, the old ones are forgotten, and are read again when
+// somebody comes: with idle set, one may then be over up to a tenth of that early, as after a restart.
+type lately struct {
+	new, old map[string]*used
+	octets   int // of the new ones
+}
+
+// most is how many octets of sessions are kept in memory, about.
+const most = 16 << 20
+
+// used is a session, when somebody last came with it, and what the store knows of that.
+type used struct {
+	session    *crossing.Session
+	at, stored time.Time
+	size       int
+}
+
+// weight is what a session takes in memory, about, by what its row does.
+func weight(row *store.SessionRow) int { return 1200 + 2*len(row.Sealed) }
+
+// get gives one, nil if it is not there.
+func (l *lately) get(ref string) *used {
+	if u := l.new[ref]; u != nil {
+		return u
+	}
+	if u := l.old[ref]; u != nil {
+		l.put(ref, u)
+		return u
+	}
+	return nil
+}
+
+// put keeps one, in place of what there was.
+func (l *lately) put(ref string, u *used) {
+	l.drop(ref)
+	if l.octets+u.size > most/2 {
+		l.new, l.old, l.octets = map[string]*used{}, l.new, 0
+	}
+	l.new[ref] = u
+	l.octets += u.size
+}
+
+func (l *lately) drop(ref string) {
+	if u := l.new[ref]; u != nil {
+		l.octets -= u.size
+		delete(l.new, ref)
+	}
+	delete(l.old, ref)
+}
 
 // New makes a room over a store.
 func New(s *store.Store, log *slog.Logger, now func() time.Time, idle time.Duration) *Room {
-	return &Room{store: s, log: log, now: now, idle: idle, byRef: map[string]*crossing.Session{}, used: map[string]use{}}
+	return &Room{store: s, log: log, now: now, idle: idle, lately: lately{new: map[string]*used{}}}
 }
 
-// Put keeps a session in memory.
-func (rm *Room) Put(s *crossing.Session) {
+// Put keeps a session in memory that is stored in a row.
+func (rm *Room) Put(s *crossing.Session, row *store.SessionRow) {
 	rm.mu.Lock()
 	defer rm.mu.Unlock()
-	rm.byRef[s.Ref], rm.used[s.Ref] = s, use{rm.now(), rm.now()}
-}
-
-func (rm *Room) get(ref string) *crossing.Session {
-	rm.mu.RLock()
-	defer rm.mu.RUnlock()
-	return rm.byRef[ref]
+	rm.put(s.Ref, &used{s, rm.now(), rm.now(), weight(row)})
 }
 
 // Drop forgets a session in memory.
@@ -56,8 +97,7 @@ func (rm *Room) Drop(ref string) {
 	rm.mu.Lock()
 	defer rm.mu.Unlock()
 	rm.ended++
-	delete(rm.byRef, ref)
-	delete(rm.used, ref)
+	rm.drop(ref)
 }
 
 // Clear forgets all sessions in memory; they are read again.
@@ -65,18 +105,18 @@ func (rm *Room) Clear() {
 	rm.mu.Lock()
 	defer rm.mu.Unlock()
 	rm.ended++
-	clear(rm.byRef)
-	clear(rm.used)
+	rm.lately = lately{new: map[string]*used{}}
 }
 
 // Sweep forgets sessions in memory that have expired.
 func (rm *Room) Sweep(now time.Time) {
 	rm.mu.Lock()
 	defer rm.mu.Unlock()
-	for ref, s := range rm.byRef {
-		if !now.Before(s.Expires) || rm.idle > 0 && now.Sub(rm.used[ref].at) > rm.idle {
-			delete(rm.byRef, ref)
-			delete(rm.used, ref)
+	for _, all := range []map[string]*used{rm.new, rm.old} {
+		for ref, u := range all {
+			if !now.Before(u.session.Expires) || rm.idle > 0 && now.Sub(u.at) > rm.idle {
+				rm.drop(ref)
+			}
 		}
 	}
 }
@@ -87,12 +127,9 @@ func (rm *Room) Find(ctx context.Context, token string) *crossing.Session {
 	if token == "" {
 		return nil
 	}
-	hash, now := store.Hash(token), rm.now()
-	if s := rm.get(string(hash)); s != nil {
-		if now.Before(s.Expires) && rm.touch(ctx, s.Ref, now) {
-			return s
-		}
-		return nil
+	hash := store.Hash(token)
+	if s, known := rm.comes(ctx, string(hash), rm.now()); known {
+		return s
 	}
 	return rm.Stored(ctx, "hash", hash)
 }
@@ -101,9 +138,9 @@ func (rm *Room) Find(ctx context.Context, token string) *crossing.Session {
 // none. One that ends while it is read is not kept in memory.
 func (rm *Room) Stored(ctx context.Context, by string, name any) *crossing.Session {
 	now := rm.now()
-	rm.mu.RLock()
+	rm.mu.Lock()
 	ended := rm.ended
-	rm.mu.RUnlock()
+	rm.mu.Unlock()
 	var row store.SessionRow
 	err := rm.store.Read.WithContext(ctx).Where(by+" = ?", name).Where("expires > ? AND coalesce(used, began) >= ?",
 		now.UTC(),
@@ -122,11 +159,11 @@ func (rm *Room) Stored(ctx context.Context, by string, name any) *crossing.Sessi
 	rm.mu.Lock()
 	kept := rm.ended == ended
 	if kept {
-		rm.byRef[s.Ref], rm.used[s.Ref] = s, use{now, row.Used}
+		rm.put(s.Ref, &used{s, now, row.Used, weight(&row)})
 	}
 	rm.mu.Unlock()
 	if kept {
-		rm.touch(ctx, s.Ref, now)
+		rm.comes(ctx, s.Ref, now)
 	}
 	return s
 }
@@ -150,23 +187,18 @@ func (rm *Room) since(now time.Time) time.Time {
 	return now.Add(-rm.idle).UTC()
 }
 
-// touch notes that somebody comes with a session; false if it lay idle too long. The
-// store hears of it now and then: not every request is worth a transaction.
-func (rm *Room) touch(ctx context.Context, ref string, now time.Time) bool {
-	if rm.idle == 0 {
-		return true
-	}
+// comes notes that somebody comes with a session in memory, and gives it, nil if it has expired or lay idle too long;
+// known is false if it is not in memory. The store hears of it now and then: not every request is worth a transaction.
+func (rm *Room) comes(ctx context.Context, ref string, now time.Time) (s *crossing.Session, known bool) {
 	rm.mu.Lock()
-	u := rm.used[ref]
-	alive := now.Sub(u.at) <= rm.idle
-	write := alive && now.Sub(u.stored) > rm.idle/10
-	if alive {
-		u.at = now
+	u := rm.get(ref)
+	write := false
+	if u != nil && now.Before(u.session.Expires) && (rm.idle == 0 || now.Sub(u.at) <= rm.idle) {
+		s, u.at, write = u.session, now, rm.idle > 0 && now.Sub(u.stored) > rm.idle/10
 	}
 	if write {
 		u.stored = now
 	}
-	rm.used[ref] = u
 	rm.mu.Unlock()
 	if write {
 		err := rm.store.Write(ctx, func(tx *gorm.DB) error {
@@ -176,7 +208,7 @@ func (rm *Room) touch(ctx context.Context, ref string, now time.Time) bool {
 			rm.log.Error("the use of a session cannot be noted", "error", err)
 		}
 	}
-	return alive
+	return s, u != nil
 }
 
 // earlier is a session as builds before this one stored it: the word of one
