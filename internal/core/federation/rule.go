@@ -261,12 +261,9 @@ type Book struct {
 	Rules []*Rule
 	Mark  string // which rules, at which revisions
 	Units bool   // some ask for groups, organisations, or how people are marked
-	// by what a rule asks for first: rules by their place
-	byPerson               map[int64][]int
-	byGroup, byAlone, byOf map[Name][]int
-	any                    []int
-	Last                   int // the place of the first rule behind the admissions
-	admits                 map[Name]Admission
+	first
+	Last   int // the place of the first rule behind the admissions
+	admits map[Name]Admission
 
 	Roles  []*Role // of the application, in their order
 	roster roster
@@ -275,30 +272,102 @@ type Book struct {
 // Says reports whether something is said of who enters.
 func (b *Book) Says() bool { return len(b.Rules)+len(b.admits) > 0 }
 
+// first are rules by what they ask for first, each by its place.
+type first struct {
+	byPerson                           map[int64][]int
+	byGroup, byAlone, byOf, byProvider map[Name][]int
+	byType                             map[string][]int
+	byNetwork                          map[netip.Prefix][]int
+	widths                             []netip.Prefix // of networks, one of each family and width
+	any                                []int
+}
+
+// Asking is what is known of somebody by which rules are found that can be about them.
+type Asking struct {
+	Person        int64
+	Groups        []Name // that they are in themselves
+	Around        []Name // all that they are in
+	Organisations []Name
+	UserType      string
+	Provider      Name
+	Network       netip.Prefix
+}
+
 // For gives the places of rules that can be about somebody: in their order, each once.
-func (b *Book) For(person int64, groups, around, organisations []Name) []int {
+func (b *Book) For(k Asking) []int {
 	out := append(make([]int, 0, len(b.any)+32), b.any...)
-	out = append(out, b.byPerson[person]...)
-	if len(b.byGroup) > 0 {
-		for _, g := range around {
-			out = append(out, b.byGroup[g]...)
+	out = append(out, b.byPerson[k.Person]...)
+	out = found(out, b.byGroup, k.Around)
+	out = found(out, b.byAlone, k.Groups)
+	out = found(out, b.byOf, k.Organisations)
+	out = append(out, b.byType[k.UserType]...)
+	out = append(out, b.byProvider[k.Provider]...)
+	for _, w := range b.widths {
+		if !k.Network.IsValid() || w.Addr().Is4() != k.Network.Addr().Is4() || w.Bits() > k.Network.Bits() {
+			continue
 		}
-	}
-	if len(b.byAlone) > 0 {
-		for _, g := range groups {
-			out = append(out, b.byAlone[g]...)
+		if around, err := k.Network.Addr().Prefix(w.Bits()); err == nil {
+			out = append(out, b.byNetwork[around]...)
 		}
-	}
-	for _, o := range organisations {
-		out = append(out, b.byOf[o]...)
 	}
 	slices.Sort(out)
 	return slices.Compact(out)
 }
 
+func found(out []int, by map[Name][]int, names []Name) []int {
+	if len(by) == 0 {
+		return out
+	}
+	for _, n := range names {
+		out = append(out, by[n]...)
+	}
+	return out
+}
+
+// put finds a rule by what it asks for first.
+func (f *first) put(r *Rule, at int) {
+	switch {
+	case len(r.People) > 0:
+		f.byPerson = under(f.byPerson, r.People, at)
+	case len(r.Groups) > 0 && r.Alone:
+		f.byAlone = under(f.byAlone, r.Groups, at)
+	case len(r.Groups) > 0:
+		f.byGroup = under(f.byGroup, r.Groups, at)
+	case len(r.Organisations) > 0:
+		f.byOf = under(f.byOf, r.Organisations, at)
+	case len(r.UserTypes) > 0:
+		f.byType = under(f.byType, r.UserTypes, at)
+	case len(r.Providers) > 0:
+		f.byProvider = under(f.byProvider, r.Providers, at)
+	case len(r.Networks) > 0 && !r.Broken: // of a broken one they may not be all
+		masked := make([]netip.Prefix, len(r.Networks))
+		for i, n := range r.Networks {
+			masked[i] = n.Masked()
+			if !slices.ContainsFunc(f.widths, func(w netip.Prefix) bool {
+				return w.Addr().Is4() == n.Addr().Is4() && w.Bits() == n.Bits()
+			}) {
+				f.widths = append(f.widths, masked[i])
+			}
+		}
+		f.byNetwork = under(f.byNetwork, masked, at)
+	default:
+		f.any = append(f.any, at)
+	}
+}
+
+func under[K comparable](by map[K][]int, all []K, at int) map[K][]int {
+	if by == nil {
+		by = map[K][]int{}
+	}
+	for _, k := range all {
+		by[k] = append(by[k], at)
+	}
+	return by
+}
+
 // newBook puts rules in their order and finds them by what they ask for first.
 func newBook(rules []*Rule) *Book {
-	b := &Book{byPerson: map[int64][]int{}, byGroup: map[Name][]int{}, byAlone: map[Name][]int{}, byOf: map[Name][]int{}}
+	b := &Book{}
 	place := func(r *Rule) int { // denials of the gate, the application's own, others of the gate
 		switch {
 		case r.App != "":
@@ -316,26 +385,7 @@ func newBook(rules []*Rule) *Book {
 	for i, r := range b.Rules {
 		fmt.Fprintf(&mark, "%s@%d ", r.Name, r.Revision)
 		b.Units = b.Units || len(r.Groups)+len(r.Organisations)+len(r.UserTypes) > 0
-		switch {
-		case len(r.People) > 0:
-			for _, n := range r.People {
-				b.byPerson[n] = append(b.byPerson[n], i)
-			}
-		case len(r.Groups) > 0:
-			to := b.byGroup
-			if r.Alone {
-				to = b.byAlone
-			}
-			for _, g := range r.Groups {
-				to[g] = append(to[g], i)
-			}
-		case len(r.Organisations) > 0:
-			for _, o := range r.Organisations {
-				b.byOf[o] = append(b.byOf[o], i)
-			}
-		default:
-			b.any = append(b.any, i)
-		}
+		b.put(r, i)
 	}
 	b.Mark = mark.String()
 	b.Last = len(b.Rules)

@@ -108,7 +108,8 @@ func mayEnter(snap *federation.Snapshot, app *federation.Application, s *Subject
 	around := s.within(snap)
 	book := snap.Book(app.Name)
 	admitted := false
-	for _, i := range book.For(s.Person, s.Groups, around, s.Organisations) {
+	for _, i := range book.For(federation.Asking{Person: s.Person, Groups: s.Groups, Around: around,
+		Organisations: s.Organisations, UserType: s.UserType, Provider: s.Provider, Network: s.net}) {
 		if i >= book.Last && !admitted {
 			admitted = true
 			if e, said, err := s.admission(snap, app, book, now); said {

@@ -296,6 +296,22 @@ func TestConditionsOnAttributes(t *testing.T) {
 	}
 }
 
+// A rule that cannot be read any more denies whoever it may be about, also where some of its networks can be read.
+func TestABrokenRuleDeniesWhomItMayBeAbout(t *testing.T) {
+	app := &federation.Application{}
+	app.Name, app.Everyone = "roster", "yes"
+	snap := house(t).With(stored(app))
+	broken, err := federation.AccessRules.Plain("of-before").Apply(federation.Settings{"application": "roster", "then": "allow",
+		"title": "Of before", "groups": []any{}, "networks": words("192.0.2.0/24", "the depot")})
+	require.NoError(t, err)
+	snap = snap.Having([]federation.Object{broken}, nil)
+	for _, network := range []string{"192.0.2.7", "198.51.100.7", ""} {
+		got, err := policy.Enter(snap, app, policy.Subject{Network: network}, now)
+		require.True(t, finding.Is(err, finding.AccessDenied), network)
+		require.Equal(t, federation.Name("of-before"), got.Rule.Name)
+	}
+}
+
 // Over random rules, admissions and people: what the index finds decides as going through all of them does.
 func TestTheIndexFindsWhatAllRulesSay(t *testing.T) {
 	r := rand.New(rand.NewPCG(28, 1))
@@ -315,8 +331,17 @@ func TestTheIndexFindsWhatAllRulesSay(t *testing.T) {
 		for i := range 1 + r.IntN(12) {
 			s := federation.Settings{"then": []string{"allow", "deny"}[r.IntN(2)], "order": fmt.Sprint(r.IntN(5)),
 				"groups": some(groups),
-				"people": some([]string{"1", "2", "3"}), "contexts": some(contexts), "networks": some([]string{"192.0.2.0/24",
-					"2001:db8::/48"})}
+				"people": []any{}, "contexts": some(contexts), "networks": some([]string{"192.0.2.0/24", "192.0.2.7",
+					"192.0.0.0/9", "2001:db8::/48", "2001:db8:0:2::/64", "2001:db8:0:3::/64", "0.0.0.0/0"}), "userTypes": []any{}, "providers": []any{}}
+			for name, all := range map[string][]string{"people": {"1", "2", "3"}, "userTypes": {"inspector", "guest"},
+				"providers": {"staff", "partner"}} {
+				if r.IntN(3) == 0 {
+					s[name] = some(all)
+				}
+			}
+			if r.IntN(3) == 0 {
+				s["groups"] = []any{}
+			}
 			if r.IntN(2) == 0 {
 				s["application"] = "roster"
 			}
@@ -333,7 +358,8 @@ func TestTheIndexFindsWhatAllRulesSay(t *testing.T) {
 		snap = snap.With(stored(app))
 		for range 20 {
 			who := policy.Subject{Person: int64(r.IntN(5)), Context: contexts[r.IntN(3)],
-				Network: []string{"192.0.2.7", "2001:db8:0:2::/64", ""}[r.IntN(3)]}
+				UserType: []string{"inspector", "guest", ""}[r.IntN(3)], Provider: []federation.Name{"staff", "partner", ""}[r.IntN(3)],
+				Network: []string{"192.0.2.7", "192.0.2.8", "2001:db8:0:2::/64", ""}[r.IntN(4)]}
 			for _, g := range some(groups) {
 				who.Groups = append(who.Groups, federation.Name(g.(string)))
 			}
