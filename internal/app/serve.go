@@ -65,7 +65,7 @@ func startService(ctx context.Context, o serviceOptions, ln net.Listener) (*serv
 	g, err := gate.New(ctx, gate.Options{Base: o.base, Store: st, Log: o.log, Skew: o.skew, SessionLife: o.sessionLife,
 		SessionIdle: o.sessionIdle, AllowNetworks: o.networks,
 		AllowHTTP: o.allowHTTP, Publisher: o.publisher, Mail: o.mail, PublicMail: o.publicMail,
-		Protocols: Protocols(), Portal: Portal, EventToken: eventToken,
+		Protocols: Protocols(), Portal: Portal, EventToken: eventToken, Busy: collectMore,
 		EventsKeep: time.Duration(o.events.Days) * 24 * time.Hour,
 		EventsMost: int64(o.events.Keep)})
 	if err != nil {
@@ -86,8 +86,9 @@ const memoryGoal = 320 << 20
 
 // collects is how much is made anew before memory is collected, in percent of what is in use, where GOGC says nothing:
 // a gate has little in use and makes much that lives for one request. A crossing took 7 % less of the processor by it
-// than by Go's usual 100, below the same goal.
-const collects = 300
+// than by Go's usual 100, below the same goal. While a job runs, which makes much that stays for as long as it does, it is
+// the usual: an aggregate of 100 MB took 150 MB more of memory by the other.
+const collects, collectsAtWork = 300, 100
 
 // steady keeps the process from ending by signals that mean something else: a
 // terminal that is closed, a reader of the log that is gone.
@@ -96,7 +97,16 @@ func steady() {
 	if os.Getenv("GOMEMLIMIT") == "" {
 		debug.SetMemoryLimit(memoryGoal)
 	}
-	if os.Getenv("GOGC") == "" {
+	collectMore(false)
+}
+
+// collectMore has memory collected more often, or as rarely as else.
+func collectMore(is bool) {
+	switch {
+	case os.Getenv("GOGC") != "":
+	case is:
+		debug.SetGCPercent(collectsAtWork)
+	default:
 		debug.SetGCPercent(collects)
 	}
 }

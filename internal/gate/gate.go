@@ -76,6 +76,8 @@ type Options struct {
 	EventToken recipients.Token
 	EventsKeep time.Duration // how long events are kept, 0 for 30 days
 	EventsMost int64         // and how many, 0 for a million
+	// Busy, if it is not nil, hears when jobs begin to run and when none does any more.
+	Busy func(bool)
 	// PublicMail are domains of e-mail addresses that anybody can have.
 	PublicMail federation.MailDomains
 }
@@ -210,7 +212,7 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 			func(ctx context.Context, snap *federation.Snapshot) (map[federation.ID]*finding.Finding, error) {
 				return g.Rehearsals.Never(ctx, snap)
 			}}})
-	g.Jobs = jobs.New(g.ctx, o.Log, o.Now)
+	g.Jobs = jobs.New(g.ctx, o.Log, o.Now, o.Busy)
 	g.Exchange, err = exchange.New(g.ctx, exchange.Parts{Jobs: g.Jobs, Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out,
 		Records:   g.Records,
 		Freshness: g.Freshness, Editions: kept})

@@ -47,17 +47,28 @@ type Job struct {
 
 // Room is the work in progress and what ended lately.
 type Room struct {
-	ctx  context.Context
-	log  *slog.Logger
-	now  func() time.Time
-	mu   sync.Mutex
-	all  []*Job
-	wait sync.WaitGroup
+	ctx     context.Context
+	log     *slog.Logger
+	now     func() time.Time
+	busy    func(bool)
+	mu      sync.Mutex
+	all     []*Job
+	running int
+	wait    sync.WaitGroup
 }
 
-// New makes a room whose jobs end with a context.
-func New(ctx context.Context, log *slog.Logger, now func() time.Time) *Room {
-	return &Room{ctx: ctx, log: log, now: now}
+// New makes a room whose jobs end with a context. busy, if it is not nil, hears when the first of those that run begins,
+// and when the last has ended.
+func New(ctx context.Context, log *slog.Logger, now func() time.Time, busy func(bool)) *Room {
+	return &Room{ctx: ctx, log: log, now: now, busy: busy}
+}
+
+// counted adds to those that run, under the lock.
+func (rm *Room) counted(n int) {
+	was := rm.running > 0
+	if rm.running += n; rm.busy != nil && was != (rm.running > 0) {
+		rm.busy(!was)
+	}
 }
 
 // Progress is how a job tells how far it is.
@@ -90,11 +101,13 @@ func (rm *Room) Start(what, unit string, do func(ctx context.Context, p Progress
 		}
 	}
 	first := *j
+	rm.counted(1)
 	rm.mu.Unlock()
 	rm.wait.Go(func() {
 		report, err := Whole(func() (any, error) { return do(rm.ctx, Progress{rm, j}) })
 		rm.mu.Lock()
 		defer rm.mu.Unlock()
+		rm.counted(-1)
 		now := rm.now().UTC()
 		j.Ended, j.State, j.Report = &now, Done, report
 		if err == nil {

@@ -15,7 +15,8 @@ import (
 func TestJobsEndWithTheGate(t *testing.T) {
 	ctx, stop := context.WithCancel(context.Background())
 	at := time.Now()
-	rm := New(ctx, slog.New(slog.DiscardHandler), func() time.Time { return at })
+	var busy []bool
+	rm := New(ctx, slog.New(slog.DiscardHandler), func() time.Time { return at }, func(is bool) { busy = append(busy, is) })
 	started := make(chan struct{})
 	j := rm.Start("wait for ever", "octets", func(ctx context.Context, p Progress) (any, error) {
 		p.Total(10)
@@ -51,4 +52,5 @@ func TestJobsEndWithTheGate(t *testing.T) {
 	now, err = rm.Job(j.ID)
 	require.NoError(t, err)
 	require.Equal(t, Failed, now.State)
+	require.Equal(t, []bool{true, false}, busy, "the first began, the last ended")
 }
