@@ -1,6 +1,7 @@
 package store
 
 import (
+	"context"
 	"database/sql"
 	"time"
 
@@ -79,6 +80,21 @@ func PutGrant(tx *gorm.DB, r *GrantRow) error {
 	return execs(tx, `INSERT INTO grant_rows (id, revision, app, person, session, offline, began, expires, ended, used, sealed)
 		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, r.ID, r.Revision, r.App, r.Person, r.Session, r.Offline, r.Began, r.Expires,
 		r.Ended, r.Used, r.Sealed)
+}
+
+// GrantOf reads a grant that has not expired: its revision, how it ended, what it is; the error is sql.ErrNoRows if there
+// is none.
+func (s *Store) GrantOf(ctx context.Context, id string, now time.Time) (row GrantRow, err error) {
+	err = s.Read.Statement.ConnPool.QueryRowContext(ctx, "SELECT revision, ended, sealed FROM grant_rows WHERE id = ? AND expires > ?",
+		id, now.UTC()).Scan(&row.Revision, &row.Ended, &row.Sealed)
+	return row, err
+}
+
+// MoveGrant keeps the next value of a grant that is at a revision; false if it is not.
+func MoveGrant(tx *gorm.DB, next *GrantRow, was int, now time.Time) (bool, error) {
+	n, err := changes(tx, "UPDATE grant_rows SET revision = ?, ended = ?, sealed = ?, used = ? WHERE id = ? AND revision = ?",
+		next.Revision, next.Ended, next.Sealed, now.UTC(), next.ID, was)
+	return n == 1, err
 }
 
 // GrantAsSession has a grant last as long as the session of a lasting name, if that is longer.

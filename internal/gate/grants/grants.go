@@ -106,9 +106,7 @@ func (rm *Room) read(row store.GrantRow) (k crossing.Granted, err error) {
 
 // Get finds a grant; false if there is none of the ID.
 func (rm *Room) Get(ctx context.Context, id string) (crossing.Granted, bool, error) {
-	var row store.GrantRow
-	err := rm.store.Read.WithContext(ctx).Raw("SELECT revision, ended, sealed FROM grant_rows WHERE id = ? AND expires > ?",
-		id, rm.now().UTC()).Row().Scan(&row.Revision, &row.Ended, &row.Sealed)
+	row, err := rm.store.GrantOf(ctx, id, rm.now())
 	if errors.Is(err, sql.ErrNoRows) {
 		return crossing.Granted{}, false, nil
 	}
@@ -129,13 +127,12 @@ func (rm *Room) Move(tx *gorm.DB, was int, next crossing.Granted) error {
 	if err != nil {
 		return err
 	}
-	done := tx.Exec("UPDATE grant_rows SET revision = ?, ended = ?, sealed = ?, used = ? WHERE id = ? AND revision = ?",
-		row.Revision, row.Ended, row.Sealed, rm.now().UTC(), next.ID, was)
-	if done.Error == nil && done.RowsAffected != 1 {
+	moved, err := store.MoveGrant(tx, row, was, rm.now())
+	if err == nil && !moved {
 		return ErrMoved
 	}
-	if done.Error != nil || !next.Code.Redeemed || next.Ended != "" {
-		return done.Error
+	if err != nil || !next.Code.Redeemed || next.Ended != "" {
+		return err
 	}
 	return rm.last(tx, next)
 }
