@@ -258,8 +258,8 @@ func BenchmarkServe10000(b *testing.B) {
 	data := filepath.Join(d.dir, "data")
 	address := freePorts(b)
 	config := filepath.Join(d.dir, "gate.yaml")
-	require.NoError(b, os.WriteFile(config, []byte("base: "+d.Base+"\nlisten: "+address+"\ndata: "+filepath.Join(data, "data")+
-		"\nsealKey: "+filepath.Join(data, "seal.key")+"\n"), 0o600))
+	require.NoError(b, os.WriteFile(config, []byte("base: "+d.Base+"\nlisten: "+address+"\ndata: "+filepath.Join(data,
+		"data")+"\nsealKey: "+filepath.Join(data, "seal.key")+"\n"), 0o600))
 	for b.Loop() {
 		cmd := exec.Command(binary, "serve", "--config", config)
 		require.NoError(b, cmd.Start())

@@ -45,8 +45,9 @@ func (l *load) newLoadIssuer(t *testing.T) *loadIssuer {
 			_, _ = w.Write(octets) // a caller that is gone reads nothing
 		})
 	}
-	says("/.well-known/openid-configuration", map[string]any{"issuer": i.URL, "authorization_endpoint": i.URL + "/authorize",
-		"token_endpoint": i.URL + "/token", "jwks_uri": i.URL + "/jwks", "response_types_supported": []string{"code"},
+	says("/.well-known/openid-configuration", map[string]any{"issuer": i.URL,
+		"authorization_endpoint": i.URL + "/authorize", "token_endpoint": i.URL + "/token", "jwks_uri": i.URL +
+			"/jwks", "response_types_supported": []string{"code"},
 		"subject_types_supported": []string{"public"}, "id_token_signing_alg_values_supported": []string{signer.Algorithm},
 		"code_challenge_methods_supported": []string{"S256"}})
 	says("/jwks", json.RawMessage(keys))
@@ -63,15 +64,17 @@ func (i *loadIssuer) token(w http.ResponseWriter, r *http.Request) {
 	}
 	who, _, _ := strings.Cut(r.FormValue("code"), ".")
 	now := time.Now()
-	id, err := i.signer.Sign(oidc.IDToken, map[string]any{"iss": i.URL, "aud": "load", "sub": who, "email": who + "@load.example",
-		"email_verified": true, "groups": []string{"drivers", "load"}, "nonce": nonce, "iat": now.Unix(), "auth_time": now.Unix(),
+	id, err := i.signer.Sign(oidc.IDToken, map[string]any{"iss": i.URL, "aud": "load", "sub": who,
+		"email": who + "@load.example", "email_verified": true, "groups": []string{"drivers",
+			"load"}, "nonce": nonce, "iat": now.Unix(), "auth_time": now.Unix(),
 		"exp": now.Add(time.Minute).Unix()})
 	if err != nil {
 		http.Error(w, err.Error(), http.StatusInternalServerError)
 		return
 	}
 	w.Header().Set("Content-Type", "application/json")
-	_ = json.NewEncoder(w).Encode(map[string]any{"access_token": fresh(), "token_type": "Bearer", "id_token": id, "expires_in": 60})
+	_ = json.NewEncoder(w).Encode(map[string]any{"access_token": fresh(), "token_type": "Bearer", "id_token": id,
+		"expires_in": 60})
 }
 
 // answers is where the gate is sent back to from its question to this provider.

@@ -83,8 +83,8 @@ func newLoad(t *testing.T, kind string) *load {
 	run(0, "", "app", "add", "load-saml", "--provider", "load", "--metadata", file("sp.xml",
 		saml.WriteSPMetadata(saml.SPFace{EntityID: loadApp, ACS: loadApp + "/acs"})))
 	for client, provider := range map[string]string{loadClient: "load", loadRelied: "load-issuer"} {
-		out := run(0, "", "app", "add", client, "--provider", provider, "--kind", "web", "--client-id", client, "--redirect-uri",
-			"https://load-client.example/back", "algorithm=ES256", "--output", "json")
+		out := run(0, "", "app", "add", client, "--provider", provider, "--kind", "web", "--client-id", client,
+			"--redirect-uri", "https://load-client.example/back", "algorithm=ES256", "--output", "json")
 		var made struct{ ClientSecret string }
 		require.NoError(t, json.Unmarshal([]byte(out), &made))
 		l.secrets[client] = made.ClientSecret
@@ -93,7 +93,8 @@ func newLoad(t *testing.T, kind string) *load {
 }
 
 // sends makes a request, and gives the answer whole.
-func (l *load) sends(method, address string, form url.Values, header map[string]string) (*http.Response, string, error) {
+func (l *load) sends(method, address string, form url.Values, header map[string]string) (*http.Response, string,
+	error) {
 	var body io.Reader
 	if form != nil {
 		body = strings.NewReader(form.Encode())
@@ -141,8 +142,9 @@ func (l *load) begins(address string) (*http.Response, string, error) {
 	id := requestID.FindSubmatch(in.Octets)
 	n := l.people.Add(1) % 500
 	now := time.Now()
-	octets, err := saml.WriteResponse(saml.Answer{ResponseID: fresh(), AssertionID: fresh(), At: now, Lifetime: time.Minute,
-		Issuer: "https://load-idp.example/saml", Destination: l.Base + "/saml/sp/load/acs", InResponseTo: string(id[1]),
+	octets, err := saml.WriteResponse(saml.Answer{ResponseID: fresh(), AssertionID: fresh(), At: now,
+		Lifetime: time.Minute, Issuer: "https://load-idp.example/saml", Destination: l.Base +
+			"/saml/sp/load/acs", InResponseTo: string(id[1]),
 		Audience:     saml.EntityID(l.Base + "/saml/sp/load"),
 		NameID:       saml.NameID{Format: saml.FormatPersistent, Value: fmt.Sprint("person-", n)},
 		AuthnInstant: now, Context: saml.ContextPassword,
@@ -179,8 +181,9 @@ func (l *load) toSAML() error {
 // code is a crossing to a client, as far as the code.
 func (l *load) code(client string) (code, verifier string, err error) {
 	verifier = fresh() + fresh()
-	res, text, err := l.begins(l.Base + "/oidc/op/authorize?" + url.Values{"client_id": {client}, "response_type": {"code"},
-		"redirect_uri": {"https://load-client.example/back"}, "scope": {"openid email groups"}, "state": {fresh()},
+	res, text, err := l.begins(l.Base + "/oidc/op/authorize?" + url.Values{"client_id": {client},
+		"response_type": {"code"},
+		"redirect_uri":  {"https://load-client.example/back"}, "scope": {"openid email groups"}, "state": {fresh()},
 		"nonce": {fresh()}, "code_challenge": {oidc.Challenge(verifier)}, "code_challenge_method": {"S256"}}.Encode())
 	if err != nil {
 		return "", "", err
@@ -213,7 +216,8 @@ func (l *load) token(client string, form url.Values) (out struct {
 func (l *load) toClient(client string) error {
 	code, verifier, err := l.code(client)
 	if err == nil {
-		_, err = l.token(client, url.Values{"grant_type": {"authorization_code"}, "code": {code}, "code_verifier": {verifier}})
+		_, err = l.token(client, url.Values{"grant_type": {"authorization_code"}, "code": {code},
+			"code_verifier": {verifier}})
 	}
 	return err
 }
@@ -224,7 +228,8 @@ func (l *load) pool(t *testing.T, many int) (refresh, access chan string) {
 	for range many {
 		code, verifier, err := l.code(loadClient)
 		require.NoError(t, err)
-		got, err := l.token(loadClient, url.Values{"grant_type": {"authorization_code"}, "code": {code}, "code_verifier": {verifier}})
+		got, err := l.token(loadClient, url.Values{"grant_type": {"authorization_code"}, "code": {code},
+			"code_verifier": {verifier}})
 		require.NoError(t, err)
 		require.NotEmpty(t, got.RefreshToken)
 		refresh <- got.RefreshToken
@@ -238,8 +243,10 @@ func (l *load) flows(t *testing.T, verify string) []flow {
 	refresh, access := l.pool(t, 32)
 	return []flow{
 		{"SAML to SAML", l.toSAML, map[string]int{verify: 1, "sign rsa-2048": 1}},
-		{"SAML to OpenID Connect (ES256)", func() error { return l.toClient(loadClient) }, map[string]int{verify: 1, "sign ec-p256": 2}},
-		{"OpenID Connect to OpenID Connect (ES256)", func() error { return l.toClient(loadRelied) }, map[string]int{verify: 1, "sign ec-p256": 2}},
+		{"SAML to OpenID Connect (ES256)", func() error { return l.toClient(loadClient) },
+			map[string]int{verify: 1, "sign ec-p256": 2}},
+		{"OpenID Connect to OpenID Connect (ES256)", func() error { return l.toClient(loadRelied) },
+			map[string]int{verify: 1, "sign ec-p256": 2}},
 		{"refresh (ES256)", func() error {
 			got, err := l.token(loadClient, url.Values{"grant_type": {"refresh_token"}, "refresh_token": {<-refresh}})
 			refresh <- got.RefreshToken
@@ -248,7 +255,8 @@ func (l *load) flows(t *testing.T, verify string) []flow {
 		{"user-info", func() error {
 			token := <-access
 			defer func() { access <- token }()
-			res, text, err := l.sends(http.MethodGet, l.Base+"/oidc/op/userinfo", nil, map[string]string{"Authorization": "Bearer " + token})
+			res, text, err := l.sends(http.MethodGet, l.Base+"/oidc/op/userinfo", nil,
+				map[string]string{"Authorization": "Bearer " + token})
 			if err == nil && res.StatusCode != http.StatusOK {
 				err = fmt.Errorf("%d %.200s", res.StatusCode, text)
 			}
@@ -269,8 +277,8 @@ type figures struct {
 	floor    map[string]float64 // what signatures cost by themselves meanwhile, in milliseconds
 }
 
-// floors measures what signatures cost by themselves here, in milliseconds, while all processors make them: so it is under
-// load, where two that share a core take longer each.
+// floors measures what signatures cost by themselves here, in milliseconds, while all processors make them: so it is
+// under load, where two that share a core take longer each.
 func floors(t *testing.T) map[string]float64 {
 	out := map[string]float64{}
 	sum := make([]byte, 32)

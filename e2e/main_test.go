@@ -90,8 +90,8 @@ func startDemo(dir, listen string) (*demo, error) {
 	return nil, fmt.Errorf("the demo did not get ready: %s", d.out)
 }
 
-// ownDemo starts a demo that is the test's alone, and ends it with the test. Its stand-ins have the keys of those of the
-// shared one: making keys is most of what a start costs.
+// ownDemo starts a demo that is the test's alone, and ends it with the test. Its stand-ins have the keys of those of
+// the shared one: making keys is most of what a start costs.
 func ownDemo(t testing.TB) *demo {
 	t.Helper()
 	dir := t.TempDir()

@@ -74,7 +74,8 @@ func TestPeopleAsTheyAre(t *testing.T) {
 	}
 	require.Contains(t, v.get(planner+"/accounts.csv").page.body, "\nrhea.stone@wrenmoor.example,,\n")
 	v.post(planner+"/accounts", url.Values{"onlyKnown": {"1"}})
-	require.Contains(t, newVisitor(t).get(planner+"/start").as("ada.fenwick").page.text, "there is no account for ada.fenwick")
+	require.Contains(t, newVisitor(t).get(planner+"/start").as("ada.fenwick").page.text,
+		"there is no account for ada.fenwick")
 	v.post(roster+"/accounts", url.Values{"onlyKnown": {"1"}})
 	require.Contains(t, come("rhea.stone", ""), "not let in here: there is no account for rhea.stone@wrenmoor.example")
 	require.Contains(t, come("ada.fenwick", ""), "found by the name")

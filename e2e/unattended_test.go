@@ -105,11 +105,13 @@ func TestEachFaultIsFoundByItself(t *testing.T) {
 			if repair, at := repairs[c.of+" "+f.Name], r.Verdict.State; repair != "" {
 				require.NotEqual(t, rehearsal.Passed, at)
 				run(0, "", append(strings.Fields(repair), "--yes")...)
-				require.Equal(t, rehearsal.Passed, d.driven(t, name).Verdict.State, "what the finding says is done at the gate: %s", repair)
+				require.Equal(t, rehearsal.Passed, d.driven(t, name).Verdict.State,
+					"what the finding says is done at the gate: %s", repair)
 				run(0, "", append(strings.Fields(strings.Replace(repair, "=true", "=false", 1)), "--yes")...)
 			}
 			found++
-			if r.Verdict.State == rehearsal.Passed || len(r.Verdict.Findings) == 0 || string(r.Verdict.Findings[0].Code) != f.Finding {
+			if r.Verdict.State == rehearsal.Passed || len(r.Verdict.Findings) == 0 ||
+				string(r.Verdict.Findings[0].Code) != f.Finding {
 				t.Errorf("%s %s should be %s: %s %v %s", c.of, f.Name, f.Finding, r.Verdict.State, r.Verdict.Findings, r.Halted)
 			}
 		}
@@ -147,8 +149,8 @@ func TestTheTour(t *testing.T) {
 	require.ErrorContains(t, err, "did you mean")
 }
 
-// A bundle holds what its preview showed, no secret that was planted anywhere, nothing of a person unless it is asked for;
-// its page opens in a browser without a network, loads nothing, and runs no script of a counterpart.
+// A bundle holds what its preview showed, no secret that was planted anywhere, nothing of a person unless it is asked
+// for; its page opens in a browser without a network, loads nothing, and runs no script of a counterpart.
 func TestTakingAlong(t *testing.T) {
 	t.Parallel()
 	d := ownDemo(t)
@@ -174,8 +176,8 @@ func TestTakingAlong(t *testing.T) {
 			for name, text := range files {
 				all += name + "\n" + text
 			}
-			for _, secret := range []string{"planner-demo-secret-of-wrenmoor", "oakhollow-demo-secret-of-the-gate", "wrenmoor-demo",
-				d.Token, "PRIVATE KEY", d.Owner.Password} {
+			for _, secret := range []string{"planner-demo-secret-of-wrenmoor", "oakhollow-demo-secret-of-the-gate",
+				"wrenmoor-demo", d.Token, "PRIVATE KEY", d.Owner.Password} {
 				require.NotContains(t, all, secret, of)
 			}
 			require.NotRegexp(t, `ey[\w-]+\.ey[\w-]+\.[\w-]{20,}`, all, "no token that could be used")
@@ -186,7 +188,8 @@ func TestTakingAlong(t *testing.T) {
 			d.opensOffline(t, dir, files["bundle.html"])
 		}
 	}
-	seen, err := client.Call(t.Context(), d.client(), api.PreviewBundle, api.BundleAsk{Kind: "rehearsal", Name: "planner-of-a-controller"})
+	seen, err := client.Call(t.Context(), d.client(), api.PreviewBundle,
+		api.BundleAsk{Kind: "rehearsal", Name: "planner-of-a-controller"})
 	require.NoError(t, err)
 	octets, err := client.Call(t.Context(), d.client(), api.FetchBundle, api.BundleAsk{Kind: "rehearsal",
 		Name: "planner-of-a-controller", Digest: seen.Digest})
@@ -280,8 +283,8 @@ func TestFaultsOfOtherClients(t *testing.T) {
 		require.Eventually(t, found("refund-desk", f.Finding), 8*time.Second, 50*time.Millisecond, "browser %s", f.Name)
 	}
 	for _, f := range standin.TerminalFaults() {
-		cmd := exec.CommandContext(t.Context(), binary, "standin", "terminal", "--gate", d.Base, "--client-id", "depot-terminal",
-			"--fault", f.Name)
+		cmd := exec.CommandContext(t.Context(), binary, "standin", "terminal", "--gate", d.Base, "--client-id",
+			"depot-terminal", "--fault", f.Name)
 		read, err := cmd.StdoutPipe()
 		require.NoError(t, err)
 		require.NoError(t, cmd.Start())
@@ -335,7 +338,8 @@ func TestRehearsalsAlone(t *testing.T) {
 	run := d.runs(t)
 	wrong, right := secretIn(t, "not it"), secretIn(t, "wrenmoor-demo")
 	run(2, "--password-file is given", "rehearsal", "add", "x", "--app", "crew-roster", "--password-file", right)
-	run(2, "--password-file", "rehearsal", "add", "x", "--app", "crew-roster", "--username", "u", "--password-file", "/none")
+	run(2, "--password-file", "rehearsal", "add", "x", "--app", "crew-roster", "--username", "u", "--password-file",
+		"/none")
 	run(1, "no rehearsal \"x\"", "rehearsal", "show", "x")
 	run(1, "nothing says at which provider", "rehearsal", "add", "x", "--app", "track-access", "--username", "u")
 	run(1, "every", "rehearsal", "put", "driver-enters-roster", "every=30s")
@@ -348,7 +352,8 @@ func TestRehearsalsAlone(t *testing.T) {
 	shown := run(3, "test-account-refused", "rehearse", "driver-enters-roster")
 	require.NotContains(t, shown, "not it")
 	run(1, "test-account-refused", "rehearse", "driver-enters-roster")
-	runs, err := client.Call(t.Context(), d.client(), api.ListRuns, api.RunFilter{Named: api.Name("driver-enters-roster"), Limit: 9})
+	runs, err := client.Call(t.Context(), d.client(), api.ListRuns,
+		api.RunFilter{Named: api.Name("driver-enters-roster"), Limit: 9})
 	require.NoError(t, err)
 	require.Len(t, runs.Items, 2, "one try")
 	out := run(3, "", "rehearse", "--all", "--output", "junit")
@@ -357,9 +362,10 @@ func TestRehearsalsAlone(t *testing.T) {
 			Tests, Failures, Errors, Skipped int `xml:",attr"`
 		} `xml:"testsuite"`
 	}
-	require.NoError(t, xml.Unmarshal([]byte(strings.NewReplacer("tests=", "Tests=", "failures=", "Failures=", "errors=", "Errors=",
-		"skipped=", "Skipped=").Replace(out)), &suites))
-	require.Equal(t, [4]int{3, 0, 1, 1}, [4]int{suites.Suite.Tests, suites.Suite.Failures, suites.Suite.Errors, suites.Suite.Skipped})
+	require.NoError(t, xml.Unmarshal([]byte(strings.NewReplacer("tests=", "Tests=", "failures=", "Failures=", "errors=",
+		"Errors=", "skipped=", "Skipped=").Replace(out)), &suites))
+	require.Equal(t, [4]int{3, 0, 1, 1}, [4]int{suites.Suite.Tests, suites.Suite.Failures, suites.Suite.Errors,
+		suites.Suite.Skipped})
 	run(0, "", "rehearsal", "resume", "driver-enters-roster")
 	run(3, "test-account-refused", "rehearse", "driver-enters-roster") // still the wrong one
 	run(0, "", "rehearsal", "password", "driver-enters-roster", "--password-file", right)

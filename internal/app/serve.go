@@ -80,14 +80,14 @@ func startService(ctx context.Context, o serviceOptions, ln net.Listener) (*serv
 }
 
 // memoryGoal is what the service tries to stay below, in octets, where GOMEMLIMIT
-// says nothing: the nearer it comes, the more often memory is collected. Beside it stand some hundred MB that it does not
-// count, the pages of the databases above all; together they stay below the 500 MB that are promised.
+// says nothing: the nearer it comes, the more often memory is collected. Beside it stand some hundred MB that it does
+// not count, the pages of the databases above all; together they stay below the 500 MB that are promised.
 const memoryGoal = 320 << 20
 
 // collects is how much is made anew before memory is collected, in percent of what is in use, where GOGC says nothing:
 // a gate has little in use and makes much that lives for one request. A crossing took 7 % less of the processor by it
-// than by Go's usual 100, below the same goal. While a job runs, which makes much that stays for as long as it does, it is
-// the usual: an aggregate of 100 MB took 150 MB more of memory by the other.
+// than by Go's usual 100, below the same goal. While a job runs, which makes much that stays for as long as it does,
+// it is the usual: an aggregate of 100 MB took 150 MB more of memory by the other.
 const collects, collectsAtWork = 300, 100
 
 // steady keeps the process from ending by signals that mean something else: a

@@ -235,7 +235,8 @@ func (d *running) rules(ctx context.Context, sc *scenario) error {
 	for _, of := range []struct {
 		kind federation.Kind
 		all  []scenarioRule
-	}{{federation.KindRule, sc.Rules}, {federation.KindRole, sc.Roles}, {federation.KindStart, sc.Starts}, {federation.KindRehearsal, sc.Rehearsals}} {
+	}{{federation.KindRule, sc.Rules}, {federation.KindRole, sc.Roles}, {federation.KindStart,
+		sc.Starts}, {federation.KindRehearsal, sc.Rehearsals}} {
 		for _, r := range of.all {
 			said := maps.Clone(r.Settings)
 			said["application"] = r.Application

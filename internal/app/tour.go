@@ -22,8 +22,8 @@ import (
 	"innergate.example/innergate/internal/web"
 )
 
-// Tour goes through classic mistakes on the stand-ins of the demo: one is made, a rehearsal fails, its finding explains,
-// the mistake is mended, and the rehearsal passes. It exists in the demo alone.
+// Tour goes through classic mistakes on the stand-ins of the demo: one is made, a rehearsal fails, its finding
+// explains, the mistake is mended, and the rehearsal passes. It exists in the demo alone.
 type Tour struct {
 	mu     sync.Mutex
 	demo   *running
@@ -348,7 +348,8 @@ func (t *Tour) walk(ctx context.Context, out io.Writer) error {
 			fmt.Fprintf(out, "    %-7s %s\n", failed.Verdict.State, explains(failed))
 		} else {
 			odd++
-			fmt.Fprintf(out, "    WRONG   it should fail by %s, and is %s: %s\n", s.finding, failed.Verdict.State, explains(failed))
+			fmt.Fprintf(out, "    WRONG   it should fail by %s, and is %s: %s\n", s.finding, failed.Verdict.State,
+				explains(failed))
 		}
 		mended, err := t.runs(ctx, s.name, t.Mend)
 		if err != nil {

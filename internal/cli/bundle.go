@@ -61,7 +61,8 @@ func (e *environment) takeAlong(ctx context.Context, cmd *ucli.Command, c *clien
 	case len(found) == 0:
 		return failed
 	case len(found) > 1:
-		return &usageError{fmt.Sprintf("%q is the name of a %s and of a %s", args[0], found[0], found[1]), "Say which: --kind " + found[0]}
+		return &usageError{fmt.Sprintf("%q is the name of a %s and of a %s", args[0], found[0], found[1]),
+			"Say which: --kind " + found[0]}
 	}
 	if cmd.Bool("preview") {
 		return e.print(cmd, seen, func(w io.Writer) { e.bundleShown(w, seen) })
@@ -96,17 +97,20 @@ func (e *environment) bundleShown(w io.Writer, p api.BundlePreview) {
 	if !b.Masked {
 		masked = "in it"
 	}
-	rows := [][2]string{{"bundle", b.Kind + " " + b.Of + ": " + b.Title}, {"digest", p.Digest}, {"values of people", masked}}
+	rows := [][2]string{{"bundle", b.Kind + " " + b.Of + ": " + b.Title}, {"digest", p.Digest},
+		{"values of people", masked}}
 	if r := b.Rehearsal; r != nil && r.Verdict != nil {
 		rows = append(rows, [2]string{"verdict", string(r.Verdict.State) + fmt.Sprintf(", run %d", r.Run)})
 	}
 	for _, s := range b.SignIns {
-		rows = append(rows, [2]string{"sign-in", fmt.Sprintf("%s, %s, %s", s.Reference, s.Result, counted(int64(len(s.Steps)), "step"))})
+		rows = append(rows, [2]string{"sign-in", fmt.Sprintf("%s, %s, %s", s.Reference, s.Result,
+			counted(int64(len(s.Steps)), "step"))})
 	}
 	for _, r := range b.Records {
 		rows = append(rows, [2]string{r.Kind, r.Name + ", " + counted(int64(len(r.Values)), "value")})
 	}
-	rows = append(rows, [2]string{"findings", fmt.Sprint(len(b.Findings))}, [2]string{"changes", fmt.Sprint(len(b.TimeLine))},
+	rows = append(rows, [2]string{"findings", fmt.Sprint(len(b.Findings))},
+		[2]string{"changes", fmt.Sprint(len(b.TimeLine))},
 		[2]string{"all of it", "innergate bundle " + b.Of + " --preview --output json"})
 	fields(w, rows)
 }

@@ -245,7 +245,8 @@ func date(option, text string) (time.Time, error) {
 
 // connections are the applications with the providers they are tied to.
 func (e *environment) connections() *ucli.Command {
-	cols := columns("state", "application!", "title", "provider", "proved", "worst finding", "last sign-in@", "why!", "reference")
+	cols := columns("state", "application!", "title", "provider", "proved", "worst finding", "last sign-in@", "why!",
+		"reference")
 	row := func(x api.Connection) []string {
 		provider, last, why, reference := x.Provider, "-", "-", "-"
 		if provider == "" {

@@ -231,7 +231,8 @@ func (e *environment) recipients() *ucli.Command {
 	return &ucli.Command{Name: "recipient", Usage: "who is told what is done to people, or how rehearsals go: signed tokens are posted to them",
 		Commands: append([]*ucli.Command{
 			{Name: "list", Usage: "list recipients, and how far they have heard", Action: e.action(nil, e.listRecipients)},
-		}, e.ownCommands(ownKind{"recipient", "a recipient", "title, address, about, paused", "title=TITLE address=https://…"})...)}
+		}, e.ownCommands(ownKind{"recipient", "a recipient", "title, address, about, paused",
+			"title=TITLE address=https://…"})...)}
 }
 
 func (e *environment) listRecipients(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
@@ -251,8 +252,8 @@ func (e *environment) listRecipients(ctx context.Context, cmd *ucli.Command, c *
 			case r.Waiting > 0:
 				state = "on the way"
 			}
-			t.add("recipient!", r.Name, "title", r.Title, "about", cmp.Or(r.About, "people"), "address!", r.Address, "waiting", fmt.Sprint(r.Waiting), "state!",
-				state)
+			t.add("recipient!", r.Name, "title", r.Title, "about", cmp.Or(r.About, "people"), "address!", r.Address, "waiting",
+				fmt.Sprint(r.Waiting), "state!", state)
 		}
 		e.tell(w, t, "No recipients. Make one with innergate recipient put NAME title=TITLE address=https://…")
 	})

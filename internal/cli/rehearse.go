@@ -31,7 +31,8 @@ func (e *environment) rehearsals() *ucli.Command {
 					"refused by FINDING-CODE; refused by rule NAME; name is VALUE; name matches PATTERN; attribute NAME is VALUE, " +
 					"has VALUE, matches PATTERN, present or absent; role is NAME; person is NUMBER; within 30s.\n" +
 					"--as-person proposes what the mapping would give somebody, --as-trace what a recorded sign-in came to.",
-				Flags: append(unattendedFlags(), []ucli.Flag{&ucli.StringFlag{Name: "app", Usage: "the application that somebody signs in to"},
+				Flags: append(unattendedFlags(), []ucli.Flag{&ucli.StringFlag{Name: "app",
+					Usage: "the application that somebody signs in to"},
 					&ucli.StringFlag{Name: "provider", Usage: "by which they come; else as the rules decide"},
 					&ucli.StringFlag{Name: "start", Usage: "which side starts: application, gate or provider"},
 					&ucli.StringFlag{Name: "title", Usage: "what is rehearsed"},
@@ -48,7 +49,8 @@ func (e *environment) rehearsals() *ucli.Command {
 				"title=TITLE application=APP expect=entered|within 30s"})[0],
 			{Name: "show", Usage: "show a rehearsal and its runs", ArgsUsage: "NAME", Metadata: takes("rehearsal", ""),
 				Action: e.action([]string{"NAME"}, e.showRehearsal)},
-			{Name: "remove", Usage: "remove a rehearsal", ArgsUsage: "NAME", Metadata: takes("rehearsal", ""), Flags: []ucli.Flag{yesFlag},
+			{Name: "remove", Usage: "remove a rehearsal", ArgsUsage: "NAME", Metadata: takes("rehearsal", ""),
+				Flags: []ucli.Flag{yesFlag},
 				Action: e.action([]string{"NAME"}, func(ctx context.Context, _ *ucli.Command, c *client.Client,
 					args []string) error {
 					if err := client.Do(ctx, c, api.RemoveObject, api.Of("rehearsal", args[0])); err != nil {
@@ -252,7 +254,8 @@ func (e *environment) runRehearsal(ctx context.Context, cmd *ucli.Command, c *cl
 	case cmd.Bool("all"):
 		return e.rehearseAll(ctx, cmd, c)
 	case len(args) != 1:
-		return &usageError{"NAME is missing, or there are several", "Give the name of one rehearsal, or --all: innergate rehearse NAME"}
+		return &usageError{"NAME is missing, or there are several",
+			"Give the name of one rehearsal, or --all: innergate rehearse NAME"}
 	}
 	if symptom := cmd.String("said"); symptom != "" {
 		return e.sayOfRun(ctx, cmd, c, args[0], rehearsal.Symptom(symptom))
@@ -344,7 +347,8 @@ func (e *environment) runOnce(ctx context.Context, cmd *ucli.Command, c *client.
 }
 
 // startsRun starts a run: one that the gate goes through by itself, where there is a test account for it.
-func (e *environment) startsRun(ctx context.Context, cmd *ucli.Command, c *client.Client, name string) (api.Run, error) {
+func (e *environment) startsRun(ctx context.Context, cmd *ucli.Command, c *client.Client, name string) (api.Run,
+	error) {
 	list, err := client.Call(ctx, c, api.ListRehearsals, api.RehearsalFilter{})
 	if err != nil {
 		return api.Run{}, err

@@ -54,7 +54,8 @@ func (e *environment) standins() *ucli.Command {
 			return h, nil
 		})}
 	application := &ucli.Command{Name: "app", Usage: "a simulated SAML application",
-		Flags: append(slices.Concat(common, accountFlags("attribute", "NameID")), &ucli.BoolFlag{Name: "only-own-starts", Usage: "accept only sign-ins it started"},
+		Flags: append(slices.Concat(common, accountFlags("attribute", "NameID")),
+			&ucli.BoolFlag{Name: "only-own-starts", Usage: "accept only sign-ins it started"},
 			&ucli.StringFlag{Name: "fault", Usage: "fault of its requests: " + faults(standin.ApplicationFaults())}),
 		Action: e.standin(func(cmd *ucli.Command, base string) (http.Handler, error) {
 			pair, err := standin.LoadPair(cmd.String("key"), cmd.String("name"))

@@ -32,8 +32,8 @@ func (e *environment) clientStandins(common []ucli.Flag) []*ucli.Command {
 				if err != nil {
 					return nil, err
 				}
-				h, err := (&standin.Client{Accounts: accounts, Name: cmd.String("name"), Title: titleOf(cmd), Base: base, Issuer: cmd.String("gate"),
-					ClientID: cmd.String("client-id"), Secret: text, Fault: cmd.String("fault")}).Handler()
+				h, err := (&standin.Client{Accounts: accounts, Name: cmd.String("name"), Title: titleOf(cmd), Base: base,
+					Issuer: cmd.String("gate"), ClientID: cmd.String("client-id"), Secret: text, Fault: cmd.String("fault")}).Handler()
 				if err != nil {
 					return nil, &usageError{err.Error(), "Give one of them with --fault, or none."}
 				}
@@ -104,7 +104,8 @@ func (e *environment) issuer(flags []ucli.Flag) *ucli.Command {
 				return nil, &usageError{"--client-id is missing", "Give the client ID that the gate has here."}
 			}
 			h, err := (&standin.Issuer{Name: cmd.String("name"), Title: titleOf(cmd), Base: base, Plain: cmd.Bool("oauth2"),
-				Tenants: cmd.StringSlice("tenant"), Gate: strings.TrimSuffix(cmd.String("gate"), "/"), ClientID: cmd.String("client-id"), Secret: text,
+				Tenants: cmd.StringSlice("tenant"), Gate: strings.TrimSuffix(cmd.String("gate"),
+					"/"), ClientID: cmd.String("client-id"), Secret: text,
 				Domain: "@wrenmoor.example", People: people, Pair: pair, Fault: cmd.String("fault")}).Handler()
 			if err != nil {
 				return nil, &usageError{err.Error(), "Give one of them with --fault, or none."}

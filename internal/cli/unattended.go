@@ -52,9 +52,11 @@ func (e *environment) accountCommands() []*ucli.Command {
 		{Name: "password", Usage: "give, or forget, the password of a rehearsal's test account", ArgsUsage: "NAME",
 			Metadata:    takes("rehearsal", ""),
 			Description: "It is kept sealed and never shown, and goes to forms at the hosts that the provider has now, over https. All rehearsals with the same account share it.",
-			Flags: []ucli.Flag{&ucli.StringFlag{Name: "password-file", Usage: "file with the password, - for the standard input"},
+			Flags: []ucli.Flag{&ucli.StringFlag{Name: "password-file",
+				Usage: "file with the password, - for the standard input"},
 				&ucli.BoolFlag{Name: "forget", Usage: "forget it: rehearsals with this account run by their links then"}},
-			Action: e.action([]string{"NAME"}, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+			Action: e.action([]string{"NAME"}, func(ctx context.Context, cmd *ucli.Command, c *client.Client,
+				args []string) error {
 				if cmd.Bool("forget") {
 					if err := client.Do(ctx, c, api.ForgetPassword, api.Name(args[0])); err != nil {
 						return err
@@ -74,7 +76,8 @@ func (e *environment) accountCommands() []*ucli.Command {
 			})},
 		{Name: "resume", Usage: "have a test account tried again that the provider did not take, with the password on record",
 			ArgsUsage: "NAME", Metadata: takes("rehearsal", ""),
-			Action: e.action([]string{"NAME"}, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+			Action: e.action([]string{"NAME"}, func(ctx context.Context, cmd *ucli.Command, c *client.Client,
+				args []string) error {
 				a, err := client.Call(ctx, c, api.ResumeAccount, api.Name(args[0]))
 				return e.accountShown(cmd, a, err)
 			})},

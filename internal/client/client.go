@@ -312,7 +312,8 @@ func (c *Client) Wait(ctx context.Context, j api.Job, tell func(api.Job)) (api.J
 
 // TokenOf makes the token request of a service, by its secret (RFC 6749 §4.4, §2.3.1), with further parameters. The
 // token is dropped; said is the error that was answered, "" for none.
-func (c *Client) TokenOf(ctx context.Context, address, id, secret string, with map[string]string) (said string, err error) {
+func (c *Client) TokenOf(ctx context.Context, address, id, secret string, with map[string]string) (said string,
+	err error) {
 	form := url.Values{"grant_type": {"client_credentials"}}
 	for name, v := range with {
 		if v != "" {

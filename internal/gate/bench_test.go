@@ -60,8 +60,8 @@ func (r *rig) entersAndIsSwept() {
 	require.NoError(r.t, r.Crossings.Sweep(ctx))
 }
 
-// flat has crossings of two gates take turns, and tells how many times as long what is no signature takes at the second:
-// in the same moments, since a shared machine is faster in one than in the next.
+// flat has crossings of two gates take turns, and tells how many times as long what is no signature takes at the
+// second: in the same moments, since a shared machine is faster in one than in the next.
 func flat(b *testing.B, plain, full *rig) {
 	var took [3]time.Duration
 	sum := make([]byte, 32)
@@ -200,7 +200,8 @@ func BenchmarkClientComputed(b *testing.B) {
 		require.True(b, ok, "%+v", turn.Finding)
 		_, err := leave.Plan.Render(&snap.Gate, crossing.Made{Random: rand.Reader, Now: r.clock.get()})
 		require.NoError(b, err)
-		next, err := leave.Plan.(crossing.Issuing).Issues().Grant.Redeem(grant.Redemption{Client: app.ID, RedirectURI: plannerBack, Verifier: verifierOf},
+		next, err := leave.Plan.(crossing.Issuing).Issues().Grant.Redeem(grant.Redemption{Client: app.ID,
+			RedirectURI: plannerBack, Verifier: verifierOf},
 			r.clock.get())
 		require.NoError(b, err)
 		_, err = side.Tokens(oidcside.Issue{Gate: &snap.Gate, Grant: next, Word: &crossing.Answer{}, Scopes: next.Scopes,

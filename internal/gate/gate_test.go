@@ -141,8 +141,8 @@ func newRig(t *testing.T) *rig { return newRigFor(t) }
 
 func newRigFor(t testing.TB) *rig { return newRigKeeping(t, 100) }
 
-// newRigKeeping makes one that keeps so many traces. Each begins as a copy of the first: making keys is most of what a gate
-// costs that begins with nothing.
+// newRigKeeping makes one that keeps so many traces. Each begins as a copy of the first: making keys is most of what a
+// gate costs that begins with nothing.
 func newRigKeeping(t testing.TB, traces int) *rig {
 	firstRig.Do(func() { firstRig.folder, firstRig.idp, firstRig.app = newFirst(t) })
 	require.NotNil(t, firstRig.folder, "the first could not be made")

@@ -62,9 +62,10 @@ func TestOneApplicationByECDSA(t *testing.T) {
 	require.Len(t, r.published(samlside.IDPMetadata(r.Records.Snapshot())), 1, "nobody needs a second key yet")
 	const announced = `<md:Extensions><alg:SigningMethod xmlns:alg="urn:oasis:names:tc:SAML:metadata:algsupport" Algorithm="` +
 		xmlsec.ECDSASHA256 + `"/></md:Extensions><md:SPSSODescriptor`
-	document := strings.Replace(string(saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:other", ACS: "https://other.example/acs"})),
-		"<md:SPSSODescriptor", announced, 1)
-	_, err := r.Records.AddApplication(ctx, tester, records.NewRecord{Name: "other", Source: records.Source{Document: []byte(document)}})
+	document := strings.Replace(string(saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:other",
+		ACS: "https://other.example/acs"})), "<md:SPSSODescriptor", announced, 1)
+	_, err := r.Records.AddApplication(ctx, tester, records.NewRecord{Name: "other",
+		Source: records.Source{Document: []byte(document)}})
 	require.NoError(t, err)
 	require.Equal(t, map[string][]federation.Name{"idp": {"other"}}, r.Rollover.Verifiers())
 
@@ -78,11 +79,13 @@ func TestOneApplicationByECDSA(t *testing.T) {
 	one.Gate = one.Gate.OnlyCurrentKeys()
 	require.Equal(t, prints[:1], r.published(samlside.IDPMetadata(&one)), "for programs that take one key")
 	app, _ := snap.Application("roster")
-	require.Equal(t, prints[1:], r.published(app.Side.Sheet(snap, app).Metadata), "its sheet has the key that signs for it")
+	require.Equal(t, prints[1:], r.published(app.Side.Sheet(snap, app).Metadata),
+		"its sheet has the key that signs for it")
 	other, _ := snap.Application("other")
 	require.Equal(t, prints[:1], r.published(other.Side.Sheet(snap, other).Metadata))
 	for _, other := range []string{"rsa-2048", "ec-p384"} {
-		require.ErrorContains(t, r.Rollover.Announce(ctx, tester, "idp-ecdsa", other), "use ec-p256", "it signs by what the setting says")
+		require.ErrorContains(t, r.Rollover.Announce(ctx, tester, "idp-ecdsa", other), "use ec-p256",
+			"it signs by what the setting says")
 	}
 	before := r.Snapshot().Gate.Keys["idp-ecdsa"].Current.Certificate.SHA256()
 	require.NoError(t, r.Rollover.Announce(ctx, tester, "idp-ecdsa", ""))
@@ -102,7 +105,8 @@ func TestOneApplicationByECDSA(t *testing.T) {
 		s["ownFace"] = true
 	}))
 	other, _ = r.Records.Snapshot().Application("other")
-	require.Equal(t, "EC P-256", other.Keys.Current.Certificate.Describe(), "the key of a face of its own is made of that kind")
+	require.Equal(t, "EC P-256", other.Keys.Current.Certificate.Describe(),
+		"the key of a face of its own is made of that kind")
 }
 
 func TestKeysRollOverWithoutAnOutage(t *testing.T) {

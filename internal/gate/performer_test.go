@@ -29,5 +29,6 @@ func TestEveryKindIsPerformed(t *testing.T) {
 	slices.Sort(kinds)
 	require.Greater(t, len(kinds), 30)
 	knows := newRig(t).Performer.Knows()
-	require.Equal(t, kinds, slices.DeleteFunc(knows, func(k string) bool { return k == "gate.tide" }), "tide is of tests alone")
+	require.Equal(t, kinds, slices.DeleteFunc(knows, func(k string) bool { return k == "gate.tide" }),
+		"tide is of tests alone")
 }

@@ -289,7 +289,8 @@ func TestWhoRehearsalsMake(t *testing.T) {
 	r.clock.set(r.clock.get().Add(time.Hour))
 }
 
-// A run that is ended while its sign-in arrives leaves no session, whichever comes first, and stays ended. Who is removed is no account that a rehearsal made.
+// A run that is ended while its sign-in arrives leaves no session, whichever comes first, and stays ended. Who is
+// removed is no account that a rehearsal made.
 func TestRunsEndInTheMiddle(t *testing.T) {
 	r := newRig(t)
 	r.laid("rehearsal", "ada", federation.Settings{"title": "Ada", "application": "roster"})

@@ -43,8 +43,8 @@ func (r *rig) passes(d time.Duration) {
 // A rehearsal runs by its schedule and after changes: several changes are one run, and a flood of them is few.
 func TestRehearsalsRunByThemselves(t *testing.T) {
 	r := newRig(t)
-	r.laid("rehearsal", "ada", federation.Settings{"title": "Ada", "application": "roster", "provider": "staff", "username": "ada",
-		"every": "1h", "afterChanges": true})
+	r.laid("rehearsal", "ada", federation.Settings{"title": "Ada", "application": "roster", "provider": "staff",
+		"username": "ada", "every": "1h", "afterChanges": true})
 	r.passes(20 * time.Second)
 	r.over("ada", 0)
 	_, err := r.Unattended.Start(ctx, tester, "ada")
@@ -83,7 +83,8 @@ func TestRehearsalsRunByThemselves(t *testing.T) {
 // The password of a test account goes to no host that it was not given for, and nobody reads it.
 func TestAccountsAreBoundToHosts(t *testing.T) {
 	r := newRig(t)
-	r.laid("rehearsal", "ada", federation.Settings{"title": "Ada", "application": "roster", "provider": "staff", "username": "ada"})
+	r.laid("rehearsal", "ada", federation.Settings{"title": "Ada", "application": "roster", "provider": "staff",
+		"username": "ada"})
 	a, err := r.Unattended.Password(ctx, tester, "ada", "a secret of Ada's")
 	require.NoError(t, err)
 	require.NotEmpty(t, a.Hosts)

@@ -102,8 +102,8 @@ func (i *Issuer) Handler() (http.Handler, error) {
 func (i *Issuer) Switch(fault string) { i.fault.set(fault) }
 
 func (i *Issuer) page(title string) page {
-	v := page{Kind: "Stand-in OpenID provider", Name: i.Name, Title: title, Faults: SignInFaults(i.Plain), Fault: i.fault.is(),
-		People: i.People, Issuer: i.Base, Gate: i.Gate, Plain: i.Plain}
+	v := page{Kind: "Stand-in OpenID provider", Name: i.Name, Title: title, Faults: SignInFaults(i.Plain),
+		Fault: i.fault.is(), People: i.People, Issuer: i.Base, Gate: i.Gate, Plain: i.Plain}
 	if i.Plain {
 		v.Kind = "Stand-in OAuth 2.0 provider"
 	}

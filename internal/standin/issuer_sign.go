@@ -58,8 +58,8 @@ type minted struct {
 
 // mint makes the ID token of a sign-in.
 func (i *Issuer) mint(g granted) *minted {
-	claims := map[string]any{"iss": i.issuer(i.tenant(g.person)), "aud": i.ClientID, "sub": subjectOf(g.person), "iat": i.Now().Unix(),
-		"exp": i.Now().Unix() + 300, "auth_time": g.at.Unix(), "sid": g.index, "amr": []string{"pwd"}}
+	claims := map[string]any{"iss": i.issuer(i.tenant(g.person)), "aud": i.ClientID, "sub": subjectOf(g.person),
+		"iat": i.Now().Unix(), "exp": i.Now().Unix() + 300, "auth_time": g.at.Unix(), "sid": g.index, "amr": []string{"pwd"}}
 	if g.nonce != "" {
 		claims["nonce"] = g.nonce
 	}

@@ -41,7 +41,8 @@ func signSHA1(text string, pair *keys.Pair) (string, error) {
 		return "", err
 	}
 	info := sha1.New()
-	signed := doc.Root.Child(saml.NSAssertion, "Assertion").Child(xmlsec.NSDSig, "Signature").Child(xmlsec.NSDSig, "SignedInfo")
+	signed := doc.Root.Child(saml.NSAssertion, "Assertion").Child(xmlsec.NSDSig, "Signature").Child(xmlsec.NSDSig,
+		"SignedInfo")
 	if err := signed.Canonical(info, xmlsec.Exclusive, nil); err != nil {
 		return "", err
 	}

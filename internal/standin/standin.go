@@ -104,7 +104,8 @@ func LoadPair(path, name string) (*keys.Pair, error) {
 	return pair, renameio.WriteFile(path, text, 0o600)
 }
 
-// stranger is a pair that no counterpart knows, for what somebody else signed: one in a run, made when it is first needed.
+// stranger is a pair that no counterpart knows, for what somebody else signed: one in a run, made when it is first
+// needed.
 var stranger = sync.OnceValues(func() (*keys.Pair, error) { return LoadPair("", "a stranger") })
 
 // fetchMetadata gets the gate's metadata from an address or a file, for every

@@ -26,9 +26,9 @@ type part struct {
 // packer is room to pack in, used again and again.
 type packer struct{ plain, packed []byte }
 
-// pack makes a part one: the number of steps, and each, and the inputs, after their lengths; all in a block of the Snappy
-// format, which takes a message that stands there as it came, read, and judged, once. What comes of it lasts until the
-// next.
+// pack makes a part one: the number of steps, and each, and the inputs, after their lengths; all in a block of the
+// Snappy format, which takes a message that stands there as it came, read, and judged, once. What comes of it lasts
+// until the next.
 func (to *packer) pack(p part) []byte {
 	to.plain = binary.AppendUvarint(to.plain[:0], uint64(len(p.steps)))
 	for _, s := range p.steps {

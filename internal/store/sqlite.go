@@ -29,7 +29,8 @@ import (
 const (
 	mainOptions  = "_journal_mode=WAL&_busy_timeout=5000&_foreign_keys=on&_synchronous=FULL&_txlock=immediate&_secure_delete=true&_cache_size=-32768" + cached
 	readOptions  = "mode=ro&_busy_timeout=5000&_query_only=on" + cached
-	traceOptions = "_journal_mode=WAL&_busy_timeout=5000&_synchronous=NORMAL&_txlock=immediate&_secure_delete=true" + cached
+	traceOptions = "_journal_mode=WAL&_busy_timeout=5000&_synchronous=NORMAL&_txlock=immediate&_secure_delete=true" +
+		cached
 )
 
 // cached keeps statements prepared, of each connection: preparing one takes longer
@@ -47,9 +48,9 @@ func init() {
 	}})
 }
 
-// A value that is compared, and that the index does not take, might be 0 or 1, by which SQLite would choose another way;
-// so it prepares the statement anew with each value (sqlite3VdbeReprepareOnBind), which takes longer than all the rest.
-// What is known to be text or octets is neither.
+// A value that is compared, and that the index does not take, might be 0 or 1, by which SQLite would choose another
+// way; so it prepares the statement anew with each value (sqlite3VdbeReprepareOnBind), which takes longer than all the
+// rest. What is known to be text or octets is neither.
 const (
 	asText   = "CAST(? AS TEXT)"
 	asOctets = "CAST(? AS BLOB)"
@@ -57,8 +58,9 @@ const (
 
 func connect(file, options string, conns int) (*gorm.DB, error) {
 	dsn := (&url.URL{Scheme: "file", Opaque: (&url.URL{Path: file}).EscapedPath(), RawQuery: options}).String()
-	db, err := gorm.Open(sqlite.New(sqlite.Config{DSN: dsn, DriverName: driverName}), &gorm.Config{TranslateError: true, SkipDefaultTransaction: true,
-		Logger: logger.Discard, NowFunc: func() time.Time { return time.Now().UTC() }})
+	db, err := gorm.Open(sqlite.New(sqlite.Config{DSN: dsn, DriverName: driverName}),
+		&gorm.Config{TranslateError: true, SkipDefaultTransaction: true, Logger: logger.Discard,
+			NowFunc: func() time.Time { return time.Now().UTC() }})
 	if err != nil {
 		return nil, fmt.Errorf("opening %s: %w", filepath.Base(file), err)
 	}
@@ -279,8 +281,8 @@ func (s *Store) commit(batch []op) {
 	}
 }
 
-// atOnce commits transactions as one, without anything that would undo a single one of them: most fail at nothing. False
-// if one does; then none has happened.
+// atOnce commits transactions as one, without anything that would undo a single one of them: most fail at nothing.
+// False if one does; then none has happened.
 func (s *Store) atOnce(batch []op) bool {
 	err := s.write.Transaction(func(tx *gorm.DB) error {
 		for _, o := range batch {

@@ -484,8 +484,8 @@ func TestFreePagesOfEarlierBuilds(t *testing.T) {
 			}
 		}
 		if newer == "0005" {
-			for _, statement := range []string{"DELETE FROM migrations WHERE id IN ('0006', '0007', '0008')", "DROP TABLE decision_rows", "DROP TABLE part_rows",
-				"ALTER TABLE trace_rows DROP COLUMN run",
+			for _, statement := range []string{"DELETE FROM migrations WHERE id IN ('0006', '0007', '0008')",
+				"DROP TABLE decision_rows", "DROP TABLE part_rows", "ALTER TABLE trace_rows DROP COLUMN run",
 				"DROP INDEX trace_of_account", "ALTER TABLE trace_rows DROP COLUMN account"} {
 				_, err = db.Exec(statement)
 				require.NoError(t, err, statement)

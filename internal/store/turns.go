@@ -82,8 +82,8 @@ func PutGrant(tx *gorm.DB, r *GrantRow) error {
 		r.Ended, r.Used, r.Sealed)
 }
 
-// GrantOf reads a grant that has not expired: its revision, how it ended, what it is; the error is sql.ErrNoRows if there
-// is none.
+// GrantOf reads a grant that has not expired: its revision, how it ended, what it is; the error is sql.ErrNoRows if
+// there is none.
 func (s *Store) GrantOf(ctx context.Context, id string, now time.Time) (row GrantRow, err error) {
 	err = s.Read.Statement.ConnPool.QueryRowContext(ctx, "SELECT revision, ended, sealed FROM grant_rows WHERE id = ? AND expires > ?",
 		id, now.UTC()).Scan(&row.Revision, &row.Ended, &row.Sealed)

@@ -27,7 +27,8 @@ func (p *assets) send(c fiber.Ctx, name string) (bool, error) {
 	c.Type(path.Ext(name))
 	c.Vary(fiber.HeaderAcceptEncoding)
 	says := c.Get(fiber.HeaderAcceptEncoding) != "" // who says nothing would take all (RFC 9110 §12.5.3), and unpacks nothing
-	if !slices.Contains([]string{".js", ".css", ".html", ".svg"}, path.Ext(name)) || !says || c.AcceptsEncodings("gzip") != "gzip" {
+	if !slices.Contains([]string{".js", ".css", ".html", ".svg"}, path.Ext(name)) || !says ||
+		c.AcceptsEncodings("gzip") != "gzip" {
 		return true, c.Send(octets)
 	}
 	kept, there := p.kept.Load(name)

@@ -49,8 +49,8 @@ func (s *server) eventCalls(a huma.API) {
 			return nil, err
 		}
 		return rows(all, len(all), func(r recipients.State) api.Recipient {
-			return api.Recipient{Name: string(r.Name), Title: r.Title, Address: r.Address, About: r.About, Paused: r.Paused, Heard: r.Heard,
-				HeardAt: r.HeardAt, Waiting: r.Waiting, Tries: r.Tries, Due: r.Due, Answer: r.Answer}
+			return api.Recipient{Name: string(r.Name), Title: r.Title, Address: r.Address, About: r.About, Paused: r.Paused,
+				Heard: r.Heard, HeardAt: r.HeardAt, Waiting: r.Waiting, Tries: r.Tries, Due: r.Due, Answer: r.Answer}
 		}), nil
 	})
 }

@@ -34,8 +34,8 @@ type view struct {
 	Fields                                                         []crossing.Field
 }
 
-// Hidden are the fields that go along unseen. They are put into the page by hand: a template looks at a message letter by
-// letter, and most of a page is one.
+// Hidden are the fields that go along unseen. They are put into the page by hand: a template looks at a message letter
+// by letter, and most of a page is one.
 func (v view) Hidden() template.HTML {
 	var b strings.Builder
 	for _, f := range v.Fields {

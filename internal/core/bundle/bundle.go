@@ -1,6 +1,6 @@
-// Package bundle is what somebody takes along of a sign-in, of a rehearsal or of a connection, to show it to another: how
-// things are set, what passed, what was found, and when what was changed. What is of a person is masked unless it is
-// asked for: equal values have equal masks, so they can still be compared.
+// Package bundle is what somebody takes along of a sign-in, of a rehearsal or of a connection, to show it to another:
+// how things are set, what passed, what was found, and when what was changed. What is of a person is masked unless it
+// is asked for: equal values have equal masks, so they can still be compared.
 package bundle
 
 import (

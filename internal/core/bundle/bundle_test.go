@@ -12,7 +12,8 @@ import (
 	"innergate.example/innergate/internal/core/rehearsal"
 )
 
-// What is of a person is masked wherever it stands and however it is written; equal values alike; what is technical stays.
+// What is of a person is masked wherever it stands and however it is written; equal values alike; what is technical
+// stays.
 func TestMask(t *testing.T) {
 	b := bundle.Bundle{Kind: "trace", Of: "X", Gate: "https://gate.example", Rehearsal: &bundle.Rehearsed{
 		Verdict: &rehearsal.Verdict{Lines: []rehearsal.Held{{Expected: "name is Ada <O'Neill>", Value: "Ada <O'Neill>",
@@ -27,7 +28,8 @@ func TestMask(t *testing.T) {
 			{Message: "next=https%3A%2F%2Fx.example%2F%3Fu%3DAda+%3CO%27Neill%3E"}}}},
 		Records: []bundle.SetRecord{{Values: []federation.Value{{Label: "Owner", Value: "Edda <edda@wrenmoor.example>"},
 			{Label: "Group", Value: "drivers"}}}},
-		TimeLine: []bundle.Moment{{Who: "signal-box", What: "changed for edda@wrenmoor.example"}, {Who: "the tour", What: "changed"}}}
+		TimeLine: []bundle.Moment{{Who: "signal-box", What: "changed for edda@wrenmoor.example"},
+			{Who: "the tour", What: "changed"}}}
 	before, err := b.JSON()
 	require.NoError(t, err)
 	m, err := b.Mask(bundle.Technical{"Issuer": true, "iss": true, "client_id": true, "Client ID": true})
@@ -35,14 +37,16 @@ func TestMask(t *testing.T) {
 	octets, err := m.JSON()
 	require.NoError(t, err)
 	text := string(octets)
-	for _, gone := range []string{"Ada", "Fenwick", "Neill", "ada@", "A-0042", "192.0.2.7", "960001", "ada.f", "ada.png", "edda@", "signal-box"} {
+	for _, gone := range []string{"Ada", "Fenwick", "Neill", "ada@", "A-0042", "192.0.2.7", "960001", "ada.f", "ada.png",
+		"edda@", "signal-box"} {
 		require.Contains(t, string(before), gone)
 		require.NotContains(t, text, gone)
 	}
 	for _, stays := range []string{"https://idp.example", `Destination=\"https://gate.example/acs\"`, "roster", "drivers", "the tour", "access-denied"} {
 		require.Contains(t, text, stays)
 	}
-	require.Equal(t, m.Rehearsal.Verdict.Lines[0].Value, strings.TrimPrefix(m.Rehearsal.Verdict.Lines[0].Expected, "name is "))
+	require.Equal(t, m.Rehearsal.Verdict.Lines[0].Value, strings.TrimPrefix(m.Rehearsal.Verdict.Lines[0].Expected,
+		"name is "))
 	require.True(t, m.Masked)
 	again, err := b.JSON()
 	require.NoError(t, err)

@@ -23,8 +23,8 @@ const shortest = 3
 
 var address = regexp.MustCompile(`[\p{L}\p{N}._%+'-]+@[\p{L}\p{N}.-]+[\p{L}\p{N}]`)
 
-// Mask gives the bundle without values of people: what messages say that is not technical, whom the application was told
-// of, names, addresses of e-mail and of networks. Settings keep what is no address of e-mail.
+// Mask gives the bundle without values of people: what messages say that is not technical, whom the application was
+// told of, names, addresses of e-mail and of networks. Settings keep what is no address of e-mail.
 func (b Bundle) Mask(t Technical, more ...string) (Bundle, error) {
 	found, kept := map[string]bool{}, t.addresses(b)
 	note := func(v string) {
@@ -62,8 +62,8 @@ func (b Bundle) Mask(t Technical, more ...string) (Bundle, error) {
 	return out, err
 }
 
-// addresses are those that stand where technical values stand, or in settings: that a person's message has them, too, tells
-// nothing of the person.
+// addresses are those that stand where technical values stand, or in settings: that a person's message has them, too,
+// tells nothing of the person.
 func (t Technical) addresses(b Bundle) map[string]bool {
 	out := map[string]bool{b.Gate: true}
 	add := func(v string) {

@@ -184,8 +184,8 @@ func (d *drive) need(n *Lacks, then step) step {
 // begin makes the state of a new crossing.
 func (d *drive) begin(by string) {
 	here := d.s.here
-	d.s = State{here: here, ID: d.f.New, Mode: d.s.Mode, Run: d.s.Run, Stage: Begun, App: d.app.Name, AppID: d.app.ID, StartedBy: by,
-		Began:   d.now,
+	d.s = State{here: here, ID: d.f.New, Mode: d.s.Mode, Run: d.s.Run, Stage: Begun, App: d.app.Name, AppID: d.app.ID,
+		StartedBy: by, Began: d.now,
 		Browser: Tie{Network: d.e.Browser.Network}}
 }
 

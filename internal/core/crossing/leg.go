@@ -143,8 +143,8 @@ func (r *Remembered) Octets() int {
 
 // State is the crossing as it ended.
 func (r *Remembered) State() State {
-	out := State{ID: r.id, Stage: Ended, App: r.app, AppID: r.appID, Browser: r.browser, StartedBy: r.startedBy, Mode: r.mode,
-		Run: r.run, Began: r.began, Turns: int(r.turns), Kept: true}
+	out := State{ID: r.id, Stage: Ended, App: r.app, AppID: r.appID, Browser: r.browser, StartedBy: r.startedBy,
+		Mode: r.mode, Run: r.run, Began: r.began, Turns: int(r.turns), Kept: true}
 	if r.asked {
 		out.Legs = []Leg{{Provider: r.provider, ProviderID: r.providerID, Own: r.own, Handle: r.handle}}
 	}

@@ -197,8 +197,8 @@ type Protocol interface {
 	Fleeting() Fleeting
 }
 
-// Fleeting is what of a protocol's messages is bound to differ from one crossing to the next, by the names of values, and
-// what of them says nothing of a person.
+// Fleeting is what of a protocol's messages is bound to differ from one crossing to the next, by the names of values,
+// and what of them says nothing of a person.
 type Fleeting struct {
 	Drawn []string // is made anew for each message, or follows from all of it
 	Timed []string // is a point in time

@@ -44,8 +44,8 @@ type Recipient struct {
 func RecipientOf(p *Plain) (*Recipient, error) {
 	in := saidBy(p)
 	paused, _ := p.Said["paused"].(bool)
-	out := &Recipient{Name: p.Name, About: in.text("about"), Title: in.text("title"), Address: in.text("address"), Paused: paused, Added: p.Added,
-		Revision: p.Revision}
+	out := &Recipient{Name: p.Name, About: in.text("about"), Title: in.text("title"), Address: in.text("address"),
+		Paused: paused, Added: p.Added, Revision: p.Revision}
 	return out, in.err
 }
 

@@ -150,8 +150,8 @@ func Marshal(r Record) ([]byte, error) {
 	return json.Marshal(out)
 }
 
-// telling are those settings of a record that say something: one that is not stored says nothing when it is read, as most
-// do of most records. Only trustedFor does not, by earlierTrust.
+// telling are those settings of a record that say something: one that is not stored says nothing when it is read, as
+// most do of most records. Only trustedFor does not, by earlierTrust.
 func telling(r Record) Settings {
 	out := SettingsOf(r)
 	for name, octets := range stored(r) {

@@ -301,8 +301,8 @@ func TestABrokenRuleDeniesWhomItMayBeAbout(t *testing.T) {
 	app := &federation.Application{}
 	app.Name, app.Everyone = "roster", "yes"
 	snap := house(t).With(stored(app))
-	broken, err := federation.AccessRules.Plain("of-before").Apply(federation.Settings{"application": "roster", "then": "allow",
-		"title": "Of before", "groups": []any{}, "networks": words("192.0.2.0/24", "the depot")})
+	broken, err := federation.AccessRules.Plain("of-before").Apply(federation.Settings{"application": "roster",
+		"then": "allow", "title": "Of before", "groups": []any{}, "networks": words("192.0.2.0/24", "the depot")})
 	require.NoError(t, err)
 	snap = snap.Having([]federation.Object{broken}, nil)
 	for _, network := range []string{"192.0.2.7", "198.51.100.7", ""} {
@@ -358,7 +358,8 @@ func TestTheIndexFindsWhatAllRulesSay(t *testing.T) {
 		snap = snap.With(stored(app))
 		for range 20 {
 			who := policy.Subject{Person: int64(r.IntN(5)), Context: contexts[r.IntN(3)],
-				UserType: []string{"inspector", "guest", ""}[r.IntN(3)], Provider: []federation.Name{"staff", "partner", ""}[r.IntN(3)],
+				UserType: []string{"inspector", "guest", ""}[r.IntN(3)], Provider: []federation.Name{"staff", "partner",
+					""}[r.IntN(3)],
 				Network: []string{"192.0.2.7", "192.0.2.8", "2001:db8:0:2::/64", ""}[r.IntN(4)]}
 			for _, g := range some(groups) {
 				who.Groups = append(who.Groups, federation.Name(g.(string)))

@@ -193,8 +193,8 @@ func (r *pageReader) input(n *html.Node, form int) {
 	if form < 0 || len(r.page.Forms[form].Inputs) >= mostInputs {
 		return
 	}
-	i := Input{Type: strings.ToLower(says(n, "type")), Name: says(n, "name"), Fill: strings.ToLower(says(n, "autocomplete")),
-		Label: r.label}
+	i := Input{Type: strings.ToLower(says(n, "type")), Name: says(n, "name"),
+		Fill: strings.ToLower(says(n, "autocomplete")), Label: r.label}
 	i.Value, _ = attribute(n, "value")
 	_, i.Required = attribute(n, "required")
 	if _, disabled := attribute(n, "disabled"); disabled {

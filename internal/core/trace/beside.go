@@ -20,8 +20,8 @@ type Shown struct {
 	Steps  []crossing.TraceStep
 }
 
-// StepPair is a step of one crossing beside that of another. First and Second count the steps of each from 1; 0 is where
-// one has no such step. Both are 0 for the crossings as a whole.
+// StepPair is a step of one crossing beside that of another. First and Second count the steps of each from 1; 0 is
+// where one has no such step. Both are 0 for the crossings as a whole.
 type StepPair struct {
 	First  int            `json:"first,omitempty"`
 	Second int            `json:"second,omitempty"`
@@ -86,8 +86,8 @@ const mostOctets = 4 << 20
 // mostSteps is how many steps of each crossing are matched one with another; later ones stand by themselves.
 const mostSteps = 500
 
-// matched pairs the steps of two crossings: the longest run of steps that both have in this order, and between them what
-// one alone has, the first's before the second's. -1 is none.
+// matched pairs the steps of two crossings: the longest run of steps that both have in this order, and between them
+// what one alone has, the first's before the second's. -1 is none.
 func matched(a, b []crossing.TraceStep) (out [][2]int) {
 	same := func(i, j int) bool { return a[i].From == b[j].From && a[i].To == b[j].To && a[i].Name == b[j].Name }
 	n, m := min(len(a), mostSteps), min(len(b), mostSteps)
@@ -249,7 +249,10 @@ func fleetingOf(all []crossing.Fleeting) fleeting {
 
 // forOnce reports whether names of people among the values are for one session.
 func (f fleeting) forOnce(all []federation.Value) bool {
-	return slices.ContainsFunc(all, func(v federation.Value) bool { return v.Value != "" && slices.Contains(f.once, v.Value) })
+	return slices.ContainsFunc(all, func(v federation.Value) bool {
+		return v.Value != "" &&
+			slices.Contains(f.once, v.Value)
+	})
 }
 
 // since is how long after a step a point in time is, in words (RFC 3339) or in seconds since 1970.
@@ -275,8 +278,8 @@ const within = " › "
 // mostValues is how many values of a message are held against others one by one; the rest is told by its digest.
 const mostValues = 2000
 
-// Flat is a message value by value: XML by the names of its elements and attributes, JSON by those of its members, other
-// texts line by line.
+// Flat is a message value by value: XML by the names of its elements and attributes, JSON by those of its members,
+// other texts line by line.
 func Flat(octets string) (out []federation.Value) {
 	switch {
 	case octets == "":

@@ -45,11 +45,14 @@ func TestValuesBesides(t *testing.T) {
 			"2026-11-27T11:50:00Z (10m before this step)"},
 		"a group spelled otherwise": {message("a", noon, "persistent", "n", "drivers"), message("a", next, "persistent", "n",
 			"Drivers"), "AttributeStatement › Attribute groups › AttributeValue: drivers | Drivers ~Response › @IssueInstant"},
-		"names for a session":  {message("a", noon, "transient", "m", "x"), message("a", next, "transient", "n", "x"), "~Response › @IssueInstant ~Subject › NameID"},
-		"names for good":       {message("a", noon, "persistent", "m", "x"), message("a", next, "persistent", "n", "x"), "Subject › NameID: m | n ~Response › @IssueInstant"},
-		"no XML after all":     {"<a><b></a>", "<a><b></b>", "message: <a><b></a> | <a><b></b>"},
-		"deep":                 {strings.Repeat("<a>", 90000), strings.Repeat("<a>", 90001), "message"},
-		"a query":              {"state=1\nscope=openid", "state=2\nscope=openid email", "scope: openid | openid email ~state"},
+		"names for a session": {message("a", noon, "transient", "m", "x"), message("a", next, "transient", "n", "x"),
+			"~Response › @IssueInstant ~Subject › NameID"},
+		"names for good": {message("a", noon, "persistent", "m", "x"), message("a", next, "persistent", "n", "x"),
+			"Subject › NameID: m | n ~Response › @IssueInstant"},
+		"no XML after all": {"<a><b></a>", "<a><b></b>", "message: <a><b></a> | <a><b></b>"},
+		"deep":             {strings.Repeat("<a>", 90000), strings.Repeat("<a>", 90001), "message"},
+		"a query": {"state=1\nscope=openid", "state=2\nscope=openid email",
+			"scope: openid | openid email ~state"},
 		"a state that is lost": {"state=1\nscope=openid", "scope=openid", "state: 1 | "},
 		"claims": {`{"claims":{"iat":1795694400,"sub":"s","roles":["a","b"],"https://x.example/code":"1"}}`,
 			`{"claims":{"iat":1795780800,"sub":"s","roles":["a","c"],"https://x.example/code":"2"}}`,
@@ -80,7 +83,8 @@ func TestValuesBesides(t *testing.T) {
 func TestManyLongMessagesAreCompared(t *testing.T) {
 	steps := func(last string) (out []crossing.TraceStep) {
 		for i := range 30 {
-			out = append(out, crossing.TraceStep{Name: fmt.Sprint(i), Octets: "<r>" + strings.Repeat("<v>1</v>", 10000) + "</r>"})
+			out = append(out, crossing.TraceStep{Name: fmt.Sprint(i), Octets: "<r>" + strings.Repeat("<v>1</v>",
+				10000) + "</r>"})
 		}
 		out[29].Octets += last
 		return out
@@ -119,9 +123,12 @@ func TestStepsBesides(t *testing.T) {
 		want          string
 		parts         int
 	}{
-		"alike":                 {[]crossing.TraceStep{request, response}, []crossing.TraceStep{again, response}, "0:0 1:1 2:2", 0},
-		"refused":               {[]crossing.TraceStep{request, response, decided, answer}, []crossing.TraceStep{again, refused}, "0:0 1:1 2:2 3:0 4:0", 2},
-		"by another way":        {[]crossing.TraceStep{request, response}, []crossing.TraceStep{page, request, response}, "0:0 0:1 1:2 2:3", 1},
+		"alike": {[]crossing.TraceStep{request, response}, []crossing.TraceStep{again, response},
+			"0:0 1:1 2:2", 0},
+		"refused": {[]crossing.TraceStep{request, response, decided, answer},
+			[]crossing.TraceStep{again, refused}, "0:0 1:1 2:2 3:0 4:0", 2},
+		"by another way": {[]crossing.TraceStep{request, response}, []crossing.TraceStep{page, request, response},
+			"0:0 0:1 1:2 2:3", 1},
 		"nothing recorded":      {nil, []crossing.TraceStep{request}, "0:0 0:1", 1},
 		"more than are matched": {slicesOf(request, 700), slicesOf(request, 600), "0:0", 501},
 	} {

@@ -1,4 +1,5 @@
-// Package bundling gathers what somebody takes along of a sign-in, a rehearsal or a connection, and writes it as one file.
+// Package bundling gathers what somebody takes along of a sign-in, a rehearsal or a connection, and writes it as one
+// file.
 package bundling
 
 import (
@@ -77,7 +78,8 @@ func (rm *Room) Make(ctx context.Context, a Ask) (b bundle.Bundle, digest string
 	case OfConnection:
 		err = rm.ofConnection(ctx, snap, &b, a.Name, &more)
 	default:
-		err = change.Field("kind", fmt.Errorf("%q is nothing that can be taken along; use trace, rehearsal or connection", a.Kind))
+		err = change.Field("kind", fmt.Errorf("%q is nothing that can be taken along; use trace, rehearsal or connection",
+			a.Kind))
 	}
 	if err == nil && !a.Whole {
 		b, err = b.Mask(rm.technical(), more...)
@@ -127,8 +129,8 @@ func (rm *Room) signIn(ctx context.Context, b *bundle.Bundle, reference string, 
 		return head, err
 	}
 	*more = append(*more, head.Person)
-	s := bundle.RecordedSignIn{Reference: head.ID, Started: head.Started.UTC(), Application: head.Application, Provider: head.Provider,
-		Person: names[head.Account], StartedBy: head.StartedBy, Result: head.Result, Finding: head.Finding, Millis: head.Millis}
+	s := bundle.RecordedSignIn{Reference: head.ID, Started: head.Started.UTC(), Application: head.Application,
+		Provider: head.Provider, Person: names[head.Account], StartedBy: head.StartedBy, Result: head.Result, Finding: head.Finding, Millis: head.Millis}
 	for _, st := range steps {
 		message := trace.Readable(st.Octets)
 		cut := st.Cut
@@ -226,7 +228,8 @@ func (rm *Room) ofConnection(ctx context.Context, snap *federation.Snapshot, b *
 }
 
 // connection adds how an application and a provider are set, what the checks find of them, and who changed them when.
-func (rm *Room) connection(ctx context.Context, snap *federation.Snapshot, b *bundle.Bundle, app, provider string) error {
+func (rm *Room) connection(ctx context.Context, snap *federation.Snapshot, b *bundle.Bundle, app,
+	provider string) error {
 	for _, ref := range []federation.Ref{{Kind: federation.KindApplication, Name: federation.Name(app)},
 		{Kind: federation.KindProvider, Name: federation.Name(provider)}} {
 		r, there := snap.Record(ref.Kind, ref.Name)
@@ -261,7 +264,8 @@ func (rm *Room) connection(ctx context.Context, snap *federation.Snapshot, b *bu
 }
 
 func (rm *Room) changes(ctx context.Context, b *bundle.Bundle, ref federation.Ref) error {
-	rows, _, err := rm.Records.History(ctx, records.HistoryFilter{Kind: string(ref.Kind), Name: string(ref.Name), Limit: 50})
+	rows, _, err := rm.Records.History(ctx, records.HistoryFilter{Kind: string(ref.Kind), Name: string(ref.Name),
+		Limit: 50})
 	for _, r := range rows {
 		what := fmt.Sprintf("%s %s: %s", r.Kind, r.Name, r.What)
 		if r.Why != "" {

@@ -185,8 +185,8 @@ type turn struct {
 	out       Outcome
 }
 
-// rest waits until a turn that looked up such an address has taken its time, to the microsecond: a timer of Go ends whole
-// milliseconds after a processor ran out of work, and would tell when that was.
+// rest waits until a turn that looked up such an address has taken its time, to the microsecond: a timer of Go ends
+// whole milliseconds after a processor ran out of work, and would tell when that was.
 func (t *turn) rest(since time.Time) {
 	if !t.hinted {
 		return

@@ -368,7 +368,8 @@ func (w *writing) overtaken(tx *gorm.DB, e crossing.PutSession) (bool, error) {
 		err := tx.Model(&store.SessionRow{}).Where("lasting = ? AND revision = ?", e.Old, e.Revision).Count(&n).Error
 		return n == 0, err
 	}
-	mine := slices.DeleteFunc(w.rm.crossings.of(w.browser, w.rm.now()), func(id string) bool { return id == w.got.State.ID })
+	mine := slices.DeleteFunc(w.rm.crossings.of(w.browser, w.rm.now()),
+		func(id string) bool { return id == w.got.State.ID })
 	if len(mine) == 0 || w.session.Run != "" {
 		return false, nil
 	}

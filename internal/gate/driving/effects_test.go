@@ -77,8 +77,8 @@ func TestEveryEffectIsGuarded(t *testing.T) {
 		names = append(names, strings.TrimPrefix(fmt.Sprintf("%T", e), "crossing."))
 		got := crossing.Turn{State: crossing.State{ID: "c", Kept: true}, Person: person.Person{ID: 1, Key: "key"},
 			Effects: []crossing.Effect{e}}
-		one := &turn{rm: rm, ctx: context.Background(), snap: &federation.Snapshot{}, facts: crossing.Facts{Session: &crossing.Session{Lasting: "gone",
-			Person: got.Person}}}
+		one := &turn{rm: rm, ctx: context.Background(), snap: &federation.Snapshot{},
+			facts: crossing.Facts{Session: &crossing.Session{Lasting: "gone", Person: got.Person}}}
 		_, lost, err := one.store(got, crossing.Rendered{})
 		require.NoError(t, err, "%T", e)
 		require.IsType(t, e, lost, "it is overtaken, and nothing says so")

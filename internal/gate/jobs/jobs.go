@@ -57,8 +57,8 @@ type Room struct {
 	wait    sync.WaitGroup
 }
 
-// New makes a room whose jobs end with a context. busy, if it is not nil, hears when the first of those that run begins,
-// and when the last has ended.
+// New makes a room whose jobs end with a context. busy, if it is not nil, hears when the first of those that run
+// begins, and when the last has ended.
 func New(ctx context.Context, log *slog.Logger, now func() time.Time, busy func(bool)) *Room {
 	return &Room{ctx: ctx, log: log, now: now, busy: busy}
 }

@@ -16,7 +16,8 @@ func TestJobsEndWithTheGate(t *testing.T) {
 	ctx, stop := context.WithCancel(context.Background())
 	at := time.Now()
 	var busy []bool
-	rm := New(ctx, slog.New(slog.DiscardHandler), func() time.Time { return at }, func(is bool) { busy = append(busy, is) })
+	rm := New(ctx, slog.New(slog.DiscardHandler), func() time.Time { return at },
+		func(is bool) { busy = append(busy, is) })
 	started := make(chan struct{})
 	j := rm.Start("wait for ever", "octets", func(ctx context.Context, p Progress) (any, error) {
 		p.Total(10)

@@ -1,5 +1,5 @@
-// Package recipients tells others what is done to people, or how rehearsals go: it posts signed tokens to each recipient, in the order of
-// the events, and again until they are acknowledged.
+// Package recipients tells others what is done to people, or how rehearsals go: it posts signed tokens to each
+// recipient, in the order of the events, and again until they are acknowledged.
 package recipients
 
 import (

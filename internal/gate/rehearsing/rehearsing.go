@@ -389,8 +389,8 @@ func (rm *Room) Saw(ctx context.Context, t crossing.Turn, reference string) {
 	})
 }
 
-// Strayed notes that a browser which is marked for a run was refused with a message that belongs to none of its sign-ins.
-// Whatever the run came to already stays.
+// Strayed notes that a browser which is marked for a run was refused with a message that belongs to none of its
+// sign-ins. Whatever the run came to already stays.
 func (rm *Room) Strayed(ctx context.Context, run string, f *finding.Finding, reference string) {
 	rm.seen(ctx, run, func(r *Run) {
 		if r.Seen.Result == "" {
@@ -415,9 +415,9 @@ func (r *Run) finds(f *finding.Finding, reference string) {
 // comesSoon is how long after an answer an application comes for what that promises.
 const comesSoon = time.Minute
 
-// Meanwhile notes that a request on the back channel was refused which belongs to no sign-in, with the one run that waits
-// for such a request of the application; "" is one whose application is not known. It decides nothing: anybody can send
-// such a request.
+// Meanwhile notes that a request on the back channel was refused which belongs to no sign-in, with the one run that
+// waits for such a request of the application; "" is one whose application is not known. It decides nothing: anybody
+// can send such a request.
 func (rm *Room) Meanwhile(ctx context.Context, app federation.Name, f *finding.Finding, reference string) {
 	var of []int64
 	rm.mu.Lock()

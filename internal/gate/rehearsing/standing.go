@@ -15,8 +15,8 @@ import (
 )
 
 // Standing is a sum over what a rehearsal goes by: its own settings, the application and the provider as they say, and
-// the rules of access and provider selection that may be about it, what these name, and the gate's own keys. Phases are none of it: a rehearsal passes over
-// them.
+// the rules of access and provider selection that may be about it, what these name, and the gate's own keys. Phases
+// are none of it: a rehearsal passes over them.
 func Standing(snap *federation.Snapshot, plan *federation.RehearsalPlan) string {
 	parts := []any{plan.Revision}
 	app, there := snap.Application(plan.App)
@@ -28,7 +28,8 @@ func Standing(snap *federation.Snapshot, plan *federation.RehearsalPlan) string 
 		b.Basic().Rollout = federation.Rollout{}
 		parts = append(parts, b.Describe(), b.Part().Describe())
 		for _, to := range r.Refers() { // sets, roles: what it goes by under another name
-			if o, there := snap.Object(to.Ref); there && to.Kind != federation.KindProvider && to.Kind != federation.KindApplication {
+			if o, there := snap.Object(to.Ref); there && to.Kind != federation.KindProvider &&
+				to.Kind != federation.KindApplication {
 				parts = append(parts, to.Ref, o.At())
 			}
 		}

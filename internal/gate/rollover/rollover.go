@@ -50,8 +50,8 @@ func (rm *Room) Keys(ctx context.Context) ([]keyring.Key, error) {
 	return all, err
 }
 
-// Verifiers are the records whose documents announce that they verify signatures by P-256, by the purpose, as people know
-// it, of the keys by which the gate signs towards them.
+// Verifiers are the records whose documents announce that they verify signatures by P-256, by the purpose, as people
+// know it, of the keys by which the gate signs towards them.
 func (rm *Room) Verifiers() map[string][]federation.Name {
 	out := map[string][]federation.Name{}
 	snap := rm.records.Snapshot()

@@ -23,8 +23,8 @@ func TestSessionsInMemoryAreBounded(t *testing.T) {
 	t.Cleanup(func() { _ = st.Close() })
 	rm := New(st, slog.New(slog.DiscardHandler), func() time.Time { return now }, time.Hour)
 	put := func(token string, keep bool) {
-		s := &crossing.Session{Ref: string(store.Hash(token)), Lasting: "lasting " + token, Person: person.Person{ID: 7}, Began: now,
-			Expires: now.Add(8 * time.Hour)}
+		s := &crossing.Session{Ref: string(store.Hash(token)), Lasting: "lasting " + token, Person: person.Person{ID: 7},
+			Began: now, Expires: now.Add(8 * time.Hour)}
 		row, err := rm.Row(s)
 		require.NoError(t, err)
 		if keep {

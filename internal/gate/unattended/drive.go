@@ -68,9 +68,9 @@ func (rm *Room) drive(ctx context.Context, j *job) error {
 	return err
 }
 
-// refused is why the account is not to be used any more, nil if it may be: the provider did not take it; or, in a run that
-// nobody started, it kept the browser once it had the password. Whatever it showed then, it would be shown again and
-// again.
+// refused is why the account is not to be used any more, nil if it may be: the provider did not take it; or, in a run
+// that nobody started, it kept the browser once it had the password. Whatever it showed then, it would be shown again
+// and again.
 func (d *driven) refused(ctx context.Context, err error) *finding.Finding {
 	f := finding.Of(err)
 	alone := d.job.by.Who == bySchedule || d.job.by.Who == byChange
@@ -89,7 +89,8 @@ func (d *driven) refused(ctx context.Context, err error) *finding.Finding {
 }
 
 // hosts are those that a sign-in may pass through, and how each is asked.
-func (rm *Room) hosts(p *federation.Provider, app *federation.Application, plan *federation.RehearsalPlan) map[string]*fetch.Fetcher {
+func (rm *Room) hosts(p *federation.Provider, app *federation.Application,
+	plan *federation.RehearsalPlan) map[string]*fetch.Fetcher {
 	out := map[string]*fetch.Fetcher{}
 	of := func(hosts []string, by *fetch.Fetcher) {
 		for _, h := range hosts {

@@ -153,8 +153,8 @@ func (rm *Room) Due(ctx context.Context) error {
 	return all
 }
 
-// looks notes which rehearsals go by something that is another now. The first time it ends the runs that went on when the
-// gate was stopped: nobody goes on with them.
+// looks notes which rehearsals go by something that is another now. The first time it ends the runs that went on when
+// the gate was stopped: nobody goes on with them.
 func (rm *Room) looks(ctx context.Context, snap *federation.Snapshot, now time.Time) error {
 	rm.mu.Lock()
 	first, same := rm.looked == nil, rm.looked == snap

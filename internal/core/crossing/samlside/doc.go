@@ -54,7 +54,8 @@ func (Protocol) Applications() bool { return true }
 // Fleeting implements crossing.Protocol.
 func (Protocol) Fleeting() crossing.Fleeting {
 	return crossing.Fleeting{
-		Drawn: []string{"ID", "InResponseTo", "SessionIndex", "RelayState", "URI", "DigestValue", "SignatureValue", "CipherValue"},
+		Drawn: []string{"ID", "InResponseTo", "SessionIndex", "RelayState", "URI", "DigestValue", "SignatureValue",
+			"CipherValue"},
 		Timed: []string{"IssueInstant", "NotBefore", "NotOnOrAfter", "AuthnInstant", "SessionNotOnOrAfter"},
 		Names: []string{"NameID"}, Once: string(saml.FormatTransient),
 		Technical: []string{"Issuer", "Audience", "AuthnContextClassRef", "AuthenticatingAuthority", "X509Certificate",

@@ -59,8 +59,8 @@ func idpMetadata(g *federation.Gate, f Face, set federation.KeySet, beside ...ke
 		Keys: append(set.Published(), beside...), Publisher: publisher(g, set)})
 }
 
-// IDPMetadata is that of the face which applications share, with all keys that it signs by for one of them, or the usual
-// one alone.
+// IDPMetadata is that of the face which applications share, with all keys that it signs by for one of them, or the
+// usual one alone.
 func IDPMetadata(s *federation.Snapshot) []byte {
 	if s.Gate.OneKey() {
 		return idpMetadata(&s.Gate, idpFace(&s.Gate), s.Gate.Keys[SignsAnswers])
