@@ -282,8 +282,8 @@ type first struct {
 	any                                []int
 }
 
-// Asking is what is known of somebody by which rules are found that can be about them.
-type Asking struct {
+// Somebody is what is known of a person by which rules are found that can be about them.
+type Somebody struct {
 	Person        int64
 	Groups        []Name // that they are in themselves
 	Around        []Name // all that they are in
@@ -294,7 +294,7 @@ type Asking struct {
 }
 
 // For gives the places of rules that can be about somebody: in their order, each once.
-func (b *Book) For(k Asking) []int {
+func (b *Book) For(k Somebody) []int {
 	out := append(make([]int, 0, len(b.any)+32), b.any...)
 	out = append(out, b.byPerson[k.Person]...)
 	out = found(out, b.byGroup, k.Around)

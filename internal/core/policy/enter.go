@@ -108,7 +108,7 @@ func mayEnter(snap *federation.Snapshot, app *federation.Application, s *Subject
 	around := s.within(snap)
 	book := snap.Book(app.Name)
 	admitted := false
-	for _, i := range book.For(federation.Asking{Person: s.Person, Groups: s.Groups, Around: around,
+	for _, i := range book.For(federation.Somebody{Person: s.Person, Groups: s.Groups, Around: around,
 		Organisations: s.Organisations, UserType: s.UserType, Provider: s.Provider, Network: s.net}) {
 		if i >= book.Last && !admitted {
 			admitted = true
