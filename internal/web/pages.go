@@ -1,7 +1,6 @@
 package web
 
 import (
-	"bytes"
 	"html"
 	"html/template"
 	"net/http"
@@ -131,14 +130,15 @@ func (s *server) plain(c fiber.Ctx, status int, title, text string) error {
 }
 
 func (s *server) render(c fiber.Ctx, status int, name string, v any, policy string) error {
-	var b bytes.Buffer
-	if err := pages.ExecuteTemplate(&b, name, v); err != nil {
+	if err := pages.ExecuteTemplate(c.Response().BodyWriter(), name, v); err != nil {
+		c.Response().ResetBody()
 		return err
 	}
 	c.Set("Content-Security-Policy", policy)
 	c.Set("Cache-Control", "no-store")
 	c.Type("html", "utf-8")
-	return c.Status(status).Send(b.Bytes())
+	c.Status(status)
+	return nil
 }
 
 // contact is somebody who answers for an application, with an address that a browser opens.

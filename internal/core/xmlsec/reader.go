@@ -201,9 +201,6 @@ func (r *Reader) fill() (bool, error) {
 	}
 	if cap(r.buf)-len(r.buf) < 4096 {
 		size := max(32<<10, 2*cap(r.buf))
-		if whole, is := r.src.(*bytes.Reader); is && r.buf == nil { // and what is asked for before its end is seen
-			size = min(size, whole.Len()+4096)
-		}
 		bigger := make([]byte, len(r.buf), size)
 		copy(bigger, r.buf)
 		r.buf = bigger

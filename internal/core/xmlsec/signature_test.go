@@ -226,8 +226,11 @@ func FuzzReader(f *testing.F) {
 	for n := range uint64(20) {
 		f.Add([]byte(document(n, "")))
 	}
+	f.Add([]byte("<a b='1\r\n2&amp;3'>\r\n&lt;<![CDATA[\r]]>\r</a>"))
 	f.Fuzz(func(t *testing.T, octets []byte) {
+		was := bytes.Clone(octets)
 		doc, err := xmlsec.Parse(octets, xmlsec.MessageLimits)
+		require.Equal(t, was, octets, "what is parsed stays as it is")
 		if err != nil {
 			return
 		}

@@ -36,8 +36,13 @@ type Document struct {
 
 // Parse reads a document into a tree. IDs must be unique in it.
 func Parse(octets []byte, limits Limits) (*Document, error) {
-	r := newReader(bytes.NewReader(octets), limits, tables.Get().(*nameTable))
+	src := bytes.NewReader(octets)
+	r := newReader(src, limits, tables.Get().(*nameTable))
 	defer r.release()
+	if len(octets) <= r.limits.Token && (limits.Octets == 0 || int64(len(octets)) <= limits.Octets) {
+		r.buf, r.eof = octets[:len(octets):len(octets)], true // it is only read: nothing need be copied
+		src.Reset(nil)
+	}
 	return ParseFrom(r)
 }
 
