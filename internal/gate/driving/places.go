@@ -17,7 +17,7 @@ const (
 	maxCrossings       = 50000
 	maxCrossingOctets  = 128 << 20
 	maxCrossingsOfOne  = 2000 // from one network address; many people share one
-	maxCrossingCookies = 10 // in one browser
+	maxCrossingCookies = 10   // in one browser
 )
 
 // Bounds on those that are remembered after they finished.
