@@ -130,6 +130,7 @@ func (s *server) plain(c fiber.Ctx, status int, title, text string) error {
 }
 
 func (s *server) render(c fiber.Ctx, status int, name string, v any, policy string) error {
+	c.Response().ResetBody() // of whatever failed on the way here
 	if err := pages.ExecuteTemplate(c.Response().BodyWriter(), name, v); err != nil {
 		c.Response().ResetBody()
 		return err
