@@ -100,11 +100,11 @@ func steady() {
 	collectMore(false)
 }
 
-// collectMore has memory collected more often, or as rarely as else.
-func collectMore(is bool) {
+// collectMore has memory collected at Go's usual pace while jobs run, else at the service's own. GOGC goes before both.
+func collectMore(busy bool) {
 	switch {
 	case os.Getenv("GOGC") != "":
-	case is:
+	case busy:
 		debug.SetGCPercent(collectsAtWork)
 	default:
 		debug.SetGCPercent(collects)

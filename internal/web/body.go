@@ -121,7 +121,9 @@ func (s *server) read(c fiber.Ctx) ([]byte, error) {
 			}
 			began = began.Add(time.Since(waited))
 		}
-		out.Grow(max(0, min(declared, step.upTo)-out.Len()) + 2*bytes.MinRead) // and what finding its end takes
+		if step.budget != bodies { // what is large takes room as it comes: anybody can declare it
+			out.Grow(max(0, min(declared, step.upTo)-out.Len()) + 2*bytes.MinRead) // and what finding its end takes
+		}
 		whole, err := s.readTo(c, &out, step.upTo, began)
 		if err != nil {
 			return nil, err

@@ -95,8 +95,8 @@ func (s State) added() (out []Leg) {
 	return out
 }
 
-// Remembered is what is kept of a crossing once it ended: whose it was, and by what a late message finds it. It takes a
-// third of the room of a State.
+// Remembered is what is kept of a crossing once it ended: whose it was, and by what a late message finds it. A State
+// takes far more memory.
 type Remembered struct {
 	id, startedBy, handle string
 	app                   federation.Name
@@ -136,7 +136,7 @@ func (r *Remembered) Expires() time.Time {
 	return r.began.Add(Life)
 }
 
-// Octets are about those that it holds beside itself.
+// Octets are how many it holds beside its own fields, about.
 func (r *Remembered) Octets() int {
 	return len(r.id) + len(r.handle) + len(r.browser.Secret) + len(r.browser.Network) + len(r.browser.Session) + len(r.own)
 }

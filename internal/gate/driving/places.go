@@ -114,7 +114,7 @@ func loadPlaces(s *store.Store, now time.Time) (*places, error) {
 	return c, nil
 }
 
-// overhead is what a crossing takes in memory beside its own octets, remembering what one does that has ended.
+// overhead is what a crossing takes in memory beside its own octets; remembering is the same for one that has ended.
 const overhead, remembering = 700, 480
 
 // put keeps a record in memory, in place of that of before. size is that of its

@@ -78,6 +78,16 @@ func TestPlacesAreGivenBack(t *testing.T) {
 	require.Equal(t, crossing.Ended, c.find("0", now).State.Stage)
 	require.Equal(t, maxCrossingsOfOne-1, c.waiting())
 
+	asked := begun("192.0.2.1", "asked", "", now)
+	asked.State.Question, asked.State.App, asked.State.Browser.Secret = "one", "roster", []byte("cookie")
+	c.put(asked, 100)
+	c.ended("asked", "in this session")
+	late := c.find("asked", now.Add(crossing.Life+time.Minute)).State
+	require.Equal(t, crossing.State{ID: "asked", Stage: crossing.Ended, App: "roster", Legs: []crossing.Leg{{}}, Began: now,
+		Kept: true, Browser: crossing.Tie{Network: "192.0.2.1", Secret: []byte("cookie"), Session: "in this session"}}, late,
+		"one in which somebody was asked is remembered for as long as it had")
+	require.Empty(t, c.find("asked", now.Add(crossing.PauseLife)).State.ID)
+
 	for i := range 5 { // what is remembered is bounded in octets
 		big := begun("192.0.2.1", fmt.Sprint("big-", i), "", now)
 		big.State.Legs[0].Own = make([]byte, maxFinishedOctets/4)
@@ -88,7 +98,7 @@ func TestPlacesAreGivenBack(t *testing.T) {
 	require.Empty(t, c.find("0", now).State.ID, "the first to end is forgotten first")
 	require.Equal(t, "big-4", c.find("big-4", now).State.ID)
 
-	c.sweep(now.Add(crossing.Life))
+	c.sweep(now.Add(crossing.PauseLife))
 	require.Empty(t, c.byID)
 	require.Empty(t, c.finished)
 	require.Empty(t, c.byHandle)

@@ -31,7 +31,8 @@ type Room struct {
 
 // lately are sessions that somebody came with lately: new are those of the last while, old those of the while before it
 // that nobody came with since. When the new ones fill their half, the old ones are forgotten, and are read again when
-// somebody comes: with idle set, one may then be over up to a tenth of that early, as after a restart.
+// somebody comes. With idle set, one may then be over up to a tenth of that time early, as after a restart: the store
+// hears of its use that often.
 type lately struct {
 	new, old map[string]*used
 	octets   int // of the new ones
