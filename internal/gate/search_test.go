@@ -132,9 +132,9 @@ func TestQuestionsAreVeiled(t *testing.T) {
 	r := newRig(t)
 	r.staff(federation.Settings{"matchBy": "employeeNumber", "severalMatches": "ask", "askFor": "displayName",
 		"traceValues": "displayName=off employeeNumber=off"})
-	r.knows("employeeNumber=W-4711", "displayName=First Hidden")
-	r.knows("employeeNumber=W-4711", "title=Clerk")
-	o, b := r.brings("n-1", "employeeNumber=W-4711")
+	r.knows("employeeNumber=W-kingfisher", "displayName=First Hidden")
+	r.knows("employeeNumber=W-kingfisher", "title=Clerk")
+	o, b := r.brings("n-1", "employeeNumber=W-kingfisher")
 	o = r.Crossings.Submit(ctx, b, o.Crossing, url.Values{"question": {o.Form.Question}, "account": {"2"}})
 	require.Len(t, o.Form.Fields, 1)
 	r.said(r.Crossings.Submit(ctx, b, o.Crossing, url.Values{"question": {o.Form.Question},
@@ -146,7 +146,7 @@ func TestQuestionsAreVeiled(t *testing.T) {
 	_, steps, err := r.Traces.Get(ctx, heads[0].ID)
 	require.NoError(t, err)
 	text := fmt.Sprintf("%s %v", raw, steps)
-	for _, hidden := range []string{"4711", "First Hidden", "Second Hidden"} {
+	for _, hidden := range []string{"kingfisher", "First Hidden", "Second Hidden"} {
 		require.NotContains(t, text, hidden)
 	}
 	require.Equal(t, "Second Hidden", kept(r.person(2))["displayName"])
